@@ -1,0 +1,1 @@
+"""The job's rules and all audio computation: no web, no database."""

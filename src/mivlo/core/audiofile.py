@@ -1,0 +1,208 @@
+"""Reading and writing audio files; the only place that turns (frames, channels) into (channels, frames)."""
+
+import hashlib
+import os
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+import soundfile
+import soxr
+
+from mivlo.core.errors import AudioFileError
+from mivlo.core.riff import missing_bytes
+from mivlo.core.units import Array
+
+__all__ = [
+    "AudioFileInfo",
+    "ImportLimits",
+    "OutputFormat",
+    "inspect_audio",
+    "read_blocks",
+    "resample_to_store",
+    "sha256_of",
+    "write_blocks",
+]
+
+BLOCK_FRAMES = 1 << 16
+OutputFormat = Literal["wav-24", "wav-float", "flac-24"]
+_SOUNDFILE_FORMATS = {"wav-24": ("WAV", "PCM_24"), "wav-float": ("WAV", "FLOAT"), "flac-24": ("FLAC", "PCM_24")}
+INT24_SCALE = float(1 << 23)
+DITHER_SEED = 20_240_229  # any fixed number: the same treatment gives the same file
+
+
+@dataclass(frozen=True, slots=True)
+class ImportLimits:
+    """What is taken in; messages name these figures."""
+
+    max_seconds: float = 1200.0
+    max_bytes: int = 2 << 30
+    max_channels: int = 2
+    min_rate_hz: int = 8_000
+    max_rate_hz: int = 192_000
+
+
+@dataclass(frozen=True, slots=True)
+class AudioFileInfo:
+    """What a file is."""
+
+    format: str
+    subtype: str
+    sample_rate_hz: int
+    n_channels: int
+    n_frames: int
+
+
+def inspect_audio(path: Path, *, limits: ImportLimits, name: str) -> AudioFileInfo:
+    """Return what a file is, once it is sure that it can be taken in whole.
+
+    Parameters
+    ----------
+    path : the file
+    name : what the user calls it, for messages
+
+    Raises
+    ------
+    AudioFileError: empty, truncated, not audio, over a limit
+    """
+    size = path.stat().st_size
+    if size == 0:
+        raise AudioFileError(f"{name}: the file is empty (0 bytes)")
+    if size > limits.max_bytes:
+        raise AudioFileError(f"{name}: {size} bytes, but at most {limits.max_bytes} are taken")
+    try:
+        with soundfile.SoundFile(path) as file:
+            info = AudioFileInfo(file.format, file.subtype, file.samplerate, file.channels, file.frames)
+    except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
+        reason = str(getattr(error, "error_string", error)).strip().rstrip(".")
+        raise AudioFileError(f"{name}: cannot be read as audio ({reason})") from error
+    missing = missing_bytes(path)
+    if missing:
+        raise AudioFileError(f"{name}: truncated, {missing} bytes of its sound are missing at the end")
+    if info.n_frames <= 0:
+        raise AudioFileError(f"{name}: holds no sound (0 samples)")
+    if info.n_channels > limits.max_channels:
+        raise AudioFileError(f"{name}: {info.n_channels} channels, but at most {limits.max_channels} are taken")
+    if not limits.min_rate_hz <= info.sample_rate_hz <= limits.max_rate_hz:
+        raise AudioFileError(
+            f"{name}: sampling rate {info.sample_rate_hz} Hz must be from {limits.min_rate_hz} to "
+            f"{limits.max_rate_hz} Hz"
+        )
+    seconds = info.n_frames / info.sample_rate_hz
+    if seconds > limits.max_seconds:
+        raise AudioFileError(f"{name}: {seconds:.0f} s long, but at most {limits.max_seconds:.0f} s are taken")
+    return info
+
+
+def read_blocks(path: Path, *, name: str) -> Iterator[Array]:
+    """Yield (channels, n) float64 blocks of a file that was inspected.
+
+    Raises
+    ------
+    AudioFileError: damaged data, fewer samples than promised, NaN or infinite samples
+    """
+    done = 0
+    try:
+        with soundfile.SoundFile(path) as file:
+            expected = file.frames
+            while True:
+                block = file.read(BLOCK_FRAMES, dtype="float64", always_2d=True)
+                if not len(block):
+                    break
+                if not np.all(np.isfinite(block)):
+                    bad = done + int(np.argmin(np.all(np.isfinite(block), axis=1)))
+                    raise AudioFileError(f"{name}: sample {bad} is not a number or infinite")
+                done += len(block)
+                yield np.ascontiguousarray(block.T)
+    except (soundfile.LibsndfileError, RuntimeError) as error:
+        raise AudioFileError(f"{name}: damaged after {done} samples ({error})") from error
+    if done != expected:
+        raise AudioFileError(f"{name}: truncated, {done} of {expected} samples could be read")
+
+
+def resample_to_store(path: Path, target: Path, *, info: AudioFileInfo, rate_hz: int, name: str) -> int:
+    """Write a file's samples at another rate as a memory-mappable float32 array (channels, frames); return its frames.
+
+    Raises
+    ------
+    AudioFileError: as `read_blocks`
+
+    Source: soxr, very high quality (linear phase); its output is cut or filled to round(frames·ratio).
+    """
+    n_frames = max(1, round(info.n_frames * rate_hz / info.sample_rate_hz))
+    out = np.lib.format.open_memmap(target, mode="w+", dtype=np.float32, shape=(info.n_channels, n_frames))
+    done = 0
+    for block in _resampled(read_blocks(path, name=name), info, rate_hz):
+        count = min(block.shape[1], n_frames - done)
+        out[:, done : done + count] = block[:, :count]
+        done += count
+    out.flush()
+    return n_frames
+
+
+def _resampled(blocks: Iterator[Array], info: AudioFileInfo, rate_hz: int) -> Iterator[Array]:
+    if rate_hz == info.sample_rate_hz:
+        yield from blocks
+        return
+    stream = soxr.ResampleStream(
+        info.sample_rate_hz, rate_hz, info.n_channels, dtype="float64", quality=soxr.VHQ
+    )
+    for block in blocks:
+        yield stream.resample_chunk(np.ascontiguousarray(block.T)).T
+    yield stream.resample_chunk(np.zeros((0, info.n_channels)), last=True).T
+
+
+def write_blocks(
+    path: Path, blocks: Iterable[Array], *, n_channels: int, sample_rate_hz: int, output: OutputFormat, dither: bool
+) -> int:
+    """Write (channels, n) blocks to a file that appears only when it is whole; return how many samples were clipped.
+
+    Parameters
+    ----------
+    dither : triangular, of one step of 24 bits each way; left out where samples pass unchanged
+
+    Raises
+    ------
+    AudioFileError: the disk is full or the place cannot be written; nothing is left behind
+    """
+    file_format, subtype = _SOUNDFILE_FORMATS[output]
+    part = path.with_name(f".{path.name}.part")
+    random = np.random.default_rng(DITHER_SEED)
+    clipped = 0
+    try:
+        with soundfile.SoundFile(
+            part, "w", samplerate=sample_rate_hz, channels=n_channels, subtype=subtype, format=file_format
+        ) as file:
+            for block in blocks:
+                if subtype == "FLOAT":
+                    file.write(block.T.astype(np.float32))
+                else:
+                    integers, over = _to_int24(block, random if dither else None)
+                    clipped += over
+                    file.write(integers.T)
+        with part.open("rb") as done:
+            os.fsync(done.fileno())
+        part.replace(path)
+    except (OSError, soundfile.LibsndfileError, RuntimeError) as error:
+        raise AudioFileError(f"{path.name}: cannot be written ({error})") from error
+    finally:
+        part.unlink(missing_ok=True)
+    return clipped
+
+
+def _to_int24(block: Array, random: np.random.Generator | None) -> tuple[np.ndarray, int]:
+    """Return 24-bit samples in the upper bits of int32, and how many did not fit."""
+    scaled = block * INT24_SCALE
+    if random is not None:
+        scaled = scaled + random.random(block.shape) - random.random(block.shape)
+    rounded = np.rint(scaled)
+    fits = np.clip(rounded, -INT24_SCALE, INT24_SCALE - 1.0)
+    return fits.astype(np.int32) << 8, int(np.count_nonzero(fits != rounded))
+
+
+def sha256_of(path: Path) -> str:
+    """Return the SHA-256 of a file's bytes in hexadecimal."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

@@ -1,0 +1,1 @@
+"""Second-order sections: the analogue shapes, their digital designs, and their responses."""

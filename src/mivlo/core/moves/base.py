@@ -1,0 +1,102 @@
+"""What every static move is: its shared fields, and what it must answer about itself."""
+
+from typing import Annotated, Any, ClassVar
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, JsonValue, model_validator
+
+from mivlo.core.errors import ParameterError
+from mivlo.core.filters.analog import AnalogSection
+from mivlo.core.filters.biquad import Biquad
+from mivlo.core.units import octaves_to_q
+
+__all__ = ["GainDb", "Hz", "Q", "StaticMove", "WidthAsOctaves", "slice_bell"]
+
+MIN_OCTAVES, MAX_OCTAVES = 0.0144, 6.7  # Q 100 and Q 0.1
+NYQUIST_GUARD = 0.98  # of half the rate: designs need some room above the highest frequency
+
+Hz = Annotated[float, Field(ge=20.0, le=20_000.0, title="Frequency", json_schema_extra={"unit": "Hz"})]
+GainDb = Annotated[float, Field(ge=-30.0, le=30.0, title="Gain", json_schema_extra={"unit": "dB"})]
+Q = Annotated[float, Field(ge=0.1, le=100.0, title="Q", json_schema_extra={"unit": "Q"})]
+
+
+class StaticMove(BaseModel):
+    """One static act on the sound. Subclasses add `kind`, their figures, and the three methods below."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+    label: ClassVar[str]
+
+    hz: Hz
+    on: bool = Field(default=True, title="On")
+
+    def analog_sections(self) -> tuple[AnalogSection, ...]:
+        """Return the analogue shape that the move promises."""
+        raise NotImplementedError(type(self).__name__)
+
+    def design(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
+        """Return the digital sections, for a frequency known to fit the rate."""
+        raise NotImplementedError(type(self).__name__)
+
+    def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
+        """Return a filter that lets just the region through that the move acts on."""
+        raise NotImplementedError(type(self).__name__)
+
+    def sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
+        """Return the digital sections.
+
+        Raises
+        ------
+        ParameterError: a frequency too close to half of sample_rate_hz, or above it
+        """
+        limit_hz = NYQUIST_GUARD * sample_rate_hz / 2.0
+        if self.hz > limit_hz:
+            raise ParameterError(
+                f"hz={self.hz:g} must be at most {limit_hz:g} Hz "
+                f"({NYQUIST_GUARD:g} of half of sample_rate_hz={sample_rate_hz:g})"
+            )
+        return self.design(sample_rate_hz)
+
+
+def _describe_width(schema: dict[str, JsonValue]) -> None:
+    """Tell the JSON Schema of the other way to say Q."""
+    properties = schema["properties"]
+    assert isinstance(properties, dict)
+    properties["width_octaves"] = {
+        "title": "Width",
+        "description": "the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two",
+        "type": "number",
+        "minimum": MIN_OCTAVES,
+        "maximum": MAX_OCTAVES,
+        "unit": "octaves",
+    }
+
+
+class WidthAsOctaves(BaseModel):
+    """Lets `width_octaves` stand in place of `q` in what is read; `q` is what is kept."""
+
+    model_config = ConfigDict(json_schema_extra=_describe_width)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _octaves_to_q(cls, data: Any) -> Any:
+        if not isinstance(data, dict) or "width_octaves" not in data:
+            return data
+        width = data["width_octaves"]
+        if "q" in data:
+            raise ValueError("q and width_octaves are two ways to say the same: give one of them")
+        if not isinstance(width, int | float) or not MIN_OCTAVES <= width <= MAX_OCTAVES:
+            raise ValueError(f"width_octaves={width!r} must be from {MIN_OCTAVES} to {MAX_OCTAVES} octaves")
+        rest = {key: value for key, value in data.items() if key != "width_octaves"}
+        return rest | {"q": octaves_to_q(float(width))}
+
+
+def slice_bell(hz: float, q: float, sample_rate_hz: float) -> tuple[Biquad, ...]:
+    """Return a band-pass of twice second order around hz, 0 dB at its centre, about as wide as a bell of q."""
+    w0 = 2.0 * np.pi * hz / sample_rate_hz
+    alpha = np.sin(w0) / (2.0 * max(q, 0.3))
+    # Constant 0 dB peak band-pass of the Audio EQ Cookbook (R. Bristow-Johnson; W3C Note 2021).
+    norm = 1.0 + alpha
+    section = Biquad(
+        float(alpha / norm), 0.0, float(-alpha / norm), float(-2.0 * np.cos(w0) / norm), float((1.0 - alpha) / norm)
+    )
+    return (section, section)

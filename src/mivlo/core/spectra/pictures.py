@@ -1,0 +1,119 @@
+"""Spectrogram and waveform pictures for the bench, as arrays and as PNG."""
+
+import io
+from dataclasses import dataclass
+
+import numpy as np
+from PIL import Image
+
+from mivlo.core.engine.source import Source
+from mivlo.core.spectra.average import HIGHEST_HZ, LOWEST_HZ
+from mivlo.core.units import Array, power_to_db
+
+__all__ = ["TILE_COLUMNS", "TILE_ROWS", "Tile", "ink_png", "spectrogram_tile", "waveform_peaks"]
+
+TILE_COLUMNS, TILE_ROWS = 512, 384
+FINEST_HOP_FRAMES = 64
+LOWEST_DB, HIGHEST_DB = -96.0, -18.0  # paper and full ink, of a sine's level
+# Window lengths in seconds and the frequency above which each serves: pitch below, timing above.
+RESOLUTIONS = ((0.17, 0.0), (0.085, 250.0), (0.043, 1_000.0), (0.011, 5_000.0))
+
+
+@dataclass(frozen=True, slots=True)
+class Tile:
+    """A place in the pyramid of pictures: each zoom step doubles the hop, or halves the part of the axis.
+
+    `time_zoom` 0 has a hop of 64 frames; `freq_zoom` 0 shows 20 Hz-20 kHz, n shows the axis in 2ⁿ parts.
+    """
+
+    time_zoom: int
+    column: int
+    freq_zoom: int
+    row: int
+
+    @property
+    def hop_frames(self) -> int:
+        """Return the frames from one column of the picture to the next."""
+        return FINEST_HOP_FRAMES << self.time_zoom
+
+    def rows_hz(self) -> Array:
+        """Return the (TILE_ROWS,) frequencies of the rows, low to high."""
+        octaves = np.log2(HIGHEST_HZ / LOWEST_HZ)
+        part = (self.row + (np.arange(TILE_ROWS) + 0.5) / TILE_ROWS) / (1 << self.freq_zoom)
+        return np.asarray(LOWEST_HZ * 2.0 ** (octaves * part))
+
+
+def spectrogram_tile(source: Source, tile: Tile, *, sample_rate_hz: float) -> Array:
+    """Return the (TILE_ROWS, TILE_COLUMNS) levels in dBFS of a tile, row 0 lowest.
+
+    Raises
+    ------
+    Nothing: beyond the source there is silence.
+
+    Source: short-time Fourier transform (Hann) with a window length for each part of the axis, power interpolated
+    """
+    rows_hz = tile.rows_hz()
+    out = np.full((TILE_ROWS, TILE_COLUMNS), -200.0)
+    first = tile.column * TILE_COLUMNS * tile.hop_frames
+    bounds = [low for _, low in RESOLUTIONS] + [np.inf]
+    for (seconds, low_hz), high_hz in zip(RESOLUTIONS, bounds[1:], strict=True):
+        chosen = (rows_hz >= low_hz) & (rows_hz < min(high_hz, 0.5 * sample_rate_hz))
+        if not chosen.any():
+            continue
+        size = 1 << round(np.log2(seconds * sample_rate_hz))
+        power = _columns(source, first, tile.hop_frames, size)
+        position = rows_hz[chosen] * size / sample_rate_hz
+        low = np.minimum(position.astype(int), power.shape[0] - 2)
+        part = (position - low)[:, None]
+        between = power_to_db(power[low]) * (1.0 - part) + power_to_db(power[low + 1]) * part
+        out[chosen] = np.maximum(between, _highest_of_row(power, rows_hz, chosen, size / sample_rate_hz))
+    return out
+
+
+def _highest_of_row(power: Array, rows_hz: Array, chosen: np.ndarray, bins_per_hz: float) -> Array:
+    """Return the level of the highest bin inside each row, so that no thin line falls between two rows."""
+    ratio = float(np.sqrt(rows_hz[1] / rows_hz[0]))
+    low = np.ceil(rows_hz[chosen] / ratio * bins_per_hz).astype(int)
+    high = np.minimum(np.floor(rows_hz[chosen] * ratio * bins_per_hz).astype(int), power.shape[0] - 1)
+    level = power_to_db(power)
+    return np.stack(
+        [level[a : b + 1].max(axis=0) if b >= a else np.full(power.shape[1], -300.0) for a, b in zip(low, high, strict=True)]
+    )
+
+
+def _columns(source: Source, first: int, hop: int, size: int) -> Array:
+    """Return the (bins, TILE_COLUMNS) power of windows centred in each column; long hops average two windows."""
+    window = np.hanning(size + 1)[:size]
+    scale = (2.0 / np.sum(window)) ** 2
+    per_column = min(4, max(1, hop // size))
+    step = hop // per_column
+    starts = first + step // 2 - size // 2 + step * np.arange(TILE_COLUMNS * per_column)
+    x = source.read(int(starts[0]), int(starts[-1] - starts[0]) + size)
+    power = np.zeros((size // 2 + 1, TILE_COLUMNS))
+    for channel in x:
+        frames = np.lib.stride_tricks.sliding_window_view(channel, size)[::step]
+        for column in range(0, TILE_COLUMNS, 64):
+            part = frames[column * per_column : (column + 64) * per_column] * window
+            spectrum = np.abs(np.fft.rfft(part, axis=1)) ** 2
+            power[:, column : column + 64] += spectrum.reshape(64, per_column, -1).max(axis=1).T
+    return power * (scale / len(x))
+
+
+def ink_png(level_db: Array) -> bytes:
+    """Return (rows, columns) levels, lowest row first, as a PNG whose opacity is the ink."""
+    ink = np.clip((level_db[::-1] - LOWEST_DB) / (HIGHEST_DB - LOWEST_DB), 0.0, 1.0)
+    opacity = np.rint(255.0 * ink**1.6).astype(np.uint8)  # the exponent keeps the paper clean around faint noise
+    picture = Image.merge("LA", (Image.new("L", opacity.shape[::-1]), Image.fromarray(opacity)))
+    out = io.BytesIO()
+    picture.save(out, "PNG", compress_level=3)
+    return out.getvalue()
+
+
+def waveform_peaks(source: Source, *, start: int, end: int, n_columns: int) -> Array:
+    """Return (2, n_columns): the lowest and the highest sample of each column of a stretch."""
+    edges = np.linspace(start, end, n_columns + 1).astype(int)
+    peaks = np.zeros((2, n_columns))
+    for column, (first, last) in enumerate(zip(edges[:-1], edges[1:], strict=True)):
+        x = source.read(int(first), max(int(last - first), 1))
+        peaks[:, column] = x.min(), x.max()
+    return peaks

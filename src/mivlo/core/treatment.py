@@ -1,0 +1,84 @@
+"""The treatment: moves in order, as a file that anybody can read and write."""
+
+import json
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from mivlo.core.errors import TreatmentError
+from mivlo.core.filters.biquad import Biquad
+from mivlo.core.moves import MOVE_KINDS, Move
+from mivlo.core.moves.figures import describe_kinds
+
+__all__ = ["Treatment", "explain_validation", "parse_treatment", "read_treatment", "treatment_sections"]
+
+
+class Treatment(BaseModel):
+    """Moves in the order in which they act."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    mivlo_treatment: Literal[1]
+    moves: tuple[Move, ...] = Field(default=(), max_length=200)
+
+
+def read_treatment(path: Path) -> Treatment:
+    """Return the treatment in a file.
+
+    Raises
+    ------
+    TreatmentError: no such file, not JSON, or figures out of range (with the field's path and its range)
+    """
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise TreatmentError(f"{path}: cannot be read as a treatment ({error})") from error
+    return parse_treatment(text, name=str(path))
+
+
+def parse_treatment(text: str, *, name: str) -> Treatment:
+    """Return the treatment in a JSON text; raises TreatmentError as `read_treatment`, naming the text."""
+    try:
+        data = json.loads(text)
+    except (json.JSONDecodeError, RecursionError) as error:
+        raise TreatmentError(f"{name}: not JSON ({error})") from error
+    try:
+        return Treatment.model_validate(data)
+    except ValidationError as error:
+        raise TreatmentError(f"{name}: {explain_validation(error)}") from error
+
+
+def explain_validation(error: ValidationError) -> str:
+    """Return one line that names each wrong field by its path, with its value and what would be right."""
+    return "; ".join(_explain_one(detail) for detail in error.errors(include_url=False))
+
+
+def _explain_one(detail: Any) -> str:
+    """Return one wrong field: its path, what would be right, and what was given."""
+    path = ".".join(str(part) for part in detail["loc"] if part not in MOVE_KINDS) or "the whole"
+    if detail["type"] == "extra_forbidden":
+        return f"{path}: unknown field"
+    if detail["type"] == "missing":
+        return f"{path}: missing"
+    message = detail["msg"].removeprefix("Value error, ")
+    message = message[0].lower() + message[1:]
+    given = detail.get("input")
+    shown = "" if isinstance(given, dict | list) else f", but is {given!r:.60}"
+    return f"{path}: {message}{shown}{_range_of(detail)}"
+
+
+def _range_of(detail: Any) -> str:
+    """Return the whole allowed range of a figure of a move whose one limit was passed."""
+    if detail["type"] not in ("greater_than_equal", "less_than_equal"):
+        return ""
+    for kind in describe_kinds():
+        for figure in kind.figures:
+            if kind.kind in detail["loc"] and figure.name == detail["loc"][-1]:
+                return f" (allowed: {figure.minimum:g} to {figure.maximum:g} {figure.unit})"
+    return ""
+
+
+def treatment_sections(moves: tuple[Move, ...], sample_rate_hz: float) -> tuple[Biquad, ...]:
+    """Return the sections of all moves that are on, in order; raises ParameterError as `StaticMove.sections`."""
+    return tuple(section for move in moves if move.on for section in move.sections(sample_rate_hz))
