@@ -17,6 +17,7 @@ from mivlo.core.units import Array
 
 __all__ = [
     "AudioFileInfo",
+    "FileSource",
     "ImportLimits",
     "OutputFormat",
     "inspect_audio",
@@ -206,3 +207,37 @@ def sha256_of(path: Path) -> str:
     """Return the SHA-256 of a file's bytes in hexadecimal."""
     with path.open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+class FileSource:
+    """A `Source` over an imported file at its own rate, read as it is needed."""
+
+    def __init__(self, path: Path) -> None:
+        self._file = soundfile.SoundFile(path)
+
+    @property
+    def n_channels(self) -> int:
+        return int(self._file.channels)
+
+    @property
+    def n_frames(self) -> int:
+        return int(self._file.frames)
+
+    @property
+    def sample_rate_hz(self) -> int:
+        """Return the file's own rate."""
+        return int(self._file.samplerate)
+
+    def read(self, start: int, n_frames: int) -> Array:
+        out = np.zeros((self.n_channels, n_frames))
+        first, last = max(start, 0), min(start + n_frames, self.n_frames)
+        if first < last:
+            if self._file.tell() != first:
+                self._file.seek(first)
+            block = self._file.read(last - first, dtype="float64", always_2d=True)
+            out[:, first - start : first - start + len(block)] = block.T
+        return out
+
+    def close(self) -> None:
+        """Close the file."""
+        self._file.close()

@@ -1,8 +1,9 @@
 """The treatment: moves in order, as a file that anybody can read and write."""
 
 import json
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -12,6 +13,13 @@ from mivlo.core.moves import MOVE_KINDS, Move
 from mivlo.core.moves.figures import describe_kinds
 
 __all__ = ["Treatment", "explain_validation", "parse_treatment", "read_treatment", "treatment_sections"]
+
+
+class ExplainableError(Protocol):
+    """What Pydantic and FastAPI raise for wrong data."""
+
+    def errors(self) -> Sequence[Any]:
+        """Return the details of each fault."""
 
 
 class Treatment(BaseModel):
@@ -49,9 +57,9 @@ def parse_treatment(text: str, *, name: str) -> Treatment:
         raise TreatmentError(f"{name}: {explain_validation(error)}") from error
 
 
-def explain_validation(error: ValidationError) -> str:
+def explain_validation(error: ExplainableError) -> str:
     """Return one line that names each wrong field by its path, with its value and what would be right."""
-    return "; ".join(_explain_one(detail) for detail in error.errors(include_url=False))
+    return "; ".join(_explain_one(detail) for detail in error.errors())
 
 
 def _explain_one(detail: Any) -> str:

@@ -1,0 +1,170 @@
+"""The command line's verbs: they share the core and need neither server nor database."""
+
+import json
+import sys
+from collections.abc import Callable
+from functools import wraps
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, ParamSpec
+
+import numpy as np
+import typer
+
+from mivlo.core.errors import MivloError, ParameterError, TreatmentError
+from mivlo.core.filters.biquad import frequency_response
+from mivlo.core.treatment import read_treatment, treatment_sections
+from mivlo.core.units import Array
+
+if TYPE_CHECKING:  # the audio libraries would cost `response` its quick start
+    from mivlo.core.audiofile import AudioFileInfo
+
+__all__ = ["app"]
+
+P = ParamSpec("P")
+
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    help="Find, cut and prove away what rings, booms and hides in a mix. "
+    "`mivlo start` runs the application, `mivlo test` all its tests; both do their own set-up.",
+)
+
+
+def _one_line_errors(command: Callable[P, None]) -> Callable[P, None]:
+    """Turn what the user can cause into one line on standard error and exit status 2."""
+
+    @wraps(command)
+    def wrapped(*args: P.args, **kwargs: P.kwargs) -> None:
+        try:
+            command(*args, **kwargs)
+        except (MivloError, OSError) as error:
+            print(f"mivlo: {' '.join(str(error).split())}", file=sys.stderr)
+            raise typer.Exit(2) from None
+
+    return wrapped
+
+
+@app.command()
+@_one_line_errors
+def start(
+    port: Annotated[int, typer.Option(help="Port of the application on 127.0.0.1.")] = 8765,
+    data: Annotated[str, typer.Option(help="Data folder; empty: the usual place.")] = "",
+    demo: Annotated[bool, typer.Option("--demo/--no-demo", help="Load the made-up session once.")] = True,
+) -> None:
+    """Set up what is missing, then run the application with its demo session (Ctrl-C stops it)."""
+    raise MivloError("start is run by the script ./mivlo, which does the set-up first")
+
+
+@app.command()
+@_one_line_errors
+def test() -> None:
+    """Set up what is missing, then run every test, linter and type check."""
+    raise MivloError("test is run by the script ./mivlo, which does the set-up first")
+
+
+@app.command()
+@_one_line_errors
+def response(
+    treatment: Annotated[Path, typer.Argument(help="Treatment file (docs/treatment.schema.json).")],
+    at: Annotated[str, typer.Option(help="Frequencies in Hz, separated by commas.")],
+    rate: Annotated[float, typer.Option(help="Sampling rate in Hz.")] = 48_000.0,
+    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+) -> None:
+    """Print the response of the whole treatment at some frequencies."""
+    if not 8_000.0 <= rate <= 192_000.0:
+        raise ParameterError(f"rate={rate:g} must be from 8000 to 192000 Hz")
+    freqs_hz = np.array([_frequency(text, rate) for text in at.split(",")])
+    sections = treatment_sections(read_treatment(treatment).moves, rate)
+    h = frequency_response(sections, freqs_hz, sample_rate_hz=rate)
+    level_db = 20.0 * np.log10(np.maximum(np.abs(h), 1e-15))
+    phase_deg = np.degrees(np.angle(h))
+    phase_deg = np.where(phase_deg <= -180.0, 180.0, phase_deg)
+    if as_json:
+        print(json.dumps({"hz": freqs_hz.tolist(), "db": level_db.tolist(), "phase_deg": phase_deg.tolist()}))
+        return
+    for hz, db, deg in zip(freqs_hz, level_db, phase_deg, strict=True):
+        print(f"{hz:10.2f} Hz {db:8.2f} dB {deg:8.1f} deg")
+
+
+def _frequency(text: str, rate: float) -> float:
+    try:
+        hz = float(text)
+    except ValueError:
+        raise ParameterError(f"--at: {text!r} is not a frequency in Hz") from None
+    if not 0.0 < hz <= rate / 2.0:
+        raise ParameterError(f"--at: {hz:g} must be above 0 and at most {rate / 2.0:g} Hz (half of the rate)")
+    return hz
+
+
+@app.command()
+@_one_line_errors
+def measure(
+    file: Annotated[Path, typer.Argument(help="Audio file.")],
+    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+) -> None:
+    """Print rate, channels, length, integrated loudness and true peak of a file."""
+    from mivlo.core.loudness import integrated_loudness, true_peak_db
+
+    info, samples = _read(file)
+    figures = {
+        "rate": info.sample_rate_hz,
+        "channels": info.n_channels,
+        "seconds": info.n_frames / info.sample_rate_hz,
+        "integrated_lufs": integrated_loudness(samples, sample_rate_hz=info.sample_rate_hz),
+        "true_peak_dbtp": true_peak_db(samples),
+    }
+    if as_json:
+        print(json.dumps(figures))
+        return
+    for name, value in figures.items():
+        print(f"{name:16} {'none' if value is None else f'{value:g}'}")
+
+
+@app.command()
+@_one_line_errors
+def apply(
+    treatment: Annotated[Path, typer.Argument(help="Treatment file (docs/treatment.schema.json).")],
+    source: Annotated[Path, typer.Argument(metavar="IN", help="Audio file to treat.")],
+    target: Annotated[Path, typer.Argument(metavar="OUT", help="File to write: .wav or .flac.")],
+) -> None:
+    """Process a file with a treatment; start, length, channels and rate stay as they are."""
+    from mivlo.core.audiofile import OutputFormat, write_blocks
+    from mivlo.core.engine.render import render_track
+    from mivlo.core.engine.source import ArraySource
+
+    moves = read_treatment(treatment).moves
+    if target.exists() and source.exists() and target.samefile(source):
+        raise TreatmentError(f"{target}: would overwrite the file that is read; choose another name")
+    info, samples = _read(source)
+    outputs: dict[str, OutputFormat] = {".wav": "wav-24", ".flac": "flac-24"}
+    if target.suffix.lower() not in outputs:
+        raise TreatmentError(f"{target}: must end in .wav or .flac")
+    output = outputs[target.suffix.lower()]
+    if output == "wav-24" and info.subtype in ("FLOAT", "DOUBLE"):
+        output = "wav-float"
+    sections = treatment_sections(moves, info.sample_rate_hz)
+    blocks = render_track(
+        ArraySource(samples), sections, start=0, end=samples.shape[1], sample_rate_hz=info.sample_rate_hz
+    )
+    clipped = write_blocks(
+        target,
+        blocks,
+        n_channels=info.n_channels,
+        sample_rate_hz=info.sample_rate_hz,
+        output=output,
+        dither=bool(sections),
+    )
+    if clipped:
+        print(f"mivlo: note: {clipped} samples were over full scale and were clipped", file=sys.stderr)
+
+
+def _read(file: Path) -> tuple["AudioFileInfo", Array]:
+    """Return what a file is and all its samples (channels, frames)."""
+    from mivlo.core.audiofile import ImportLimits, inspect_audio, read_blocks
+
+    if not file.is_file():
+        raise TreatmentError(f"{file}: no such file")
+    info = inspect_audio(file, limits=ImportLimits(), name=str(file))
+    return info, np.concatenate(list(read_blocks(file, name=str(file))), axis=1)

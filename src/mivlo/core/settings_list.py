@@ -1,0 +1,74 @@
+"""The settings list: moves written out for any equalizer elsewhere, as CSV and as a printable page."""
+
+import csv
+import html
+import io
+from collections.abc import Sequence
+
+from mivlo.core.engine.mix import StripState
+from mivlo.core.moves import MOVE_KINDS
+from mivlo.core.units import hz_to_note, q_to_octaves
+
+__all__ = ["COLUMNS", "Q_CONVENTION", "list_rows", "to_csv", "to_page"]
+
+COLUMNS = ("track", "number", "on", "kind", "hz", "note", "gain_db", "q", "width_octaves", "slope_db_per_octave", "reason")
+Q_CONVENTION = (
+    "Q of a bell: the width is measured at half the gain in dB, (s² + s·A/Q + 1)/(s² + s/(A·Q) + 1) with "
+    "A = 10^(gain/40). Shelves: half the gain at the frequency. Notch: Q = frequency / (-3 dB width). "
+    "Cuts: Butterworth, -3 dB at the frequency where Q is 0.7071. Octaves: N = (2/ln 2)·asinh(1/(2Q))."
+)
+
+
+def list_rows(tracks: Sequence[tuple[str, StripState]]) -> list[dict[str, str]]:
+    """Return a row for every move of the named tracks, in the ledger's order."""
+    rows = []
+    for name, track in tracks:
+        for number, entry in enumerate(track.ledger, 1):
+            figures = entry.move.model_dump()
+            note, cents = hz_to_note(figures["hz"])
+            q = figures.get("q")
+            rows.append(
+                {
+                    "track": name,
+                    "number": str(number),
+                    "on": "yes" if entry.move.on and track.ledger_on else "no",
+                    "kind": MOVE_KINDS[figures["kind"]].label,
+                    "hz": f"{figures['hz']:.2f}",
+                    "note": f"{note} {cents:+.0f} ct",
+                    "gain_db": f"{figures['gain_db']:.2f}" if "gain_db" in figures else "",
+                    "q": "" if q is None else f"{q:.4g}",
+                    "width_octaves": "" if q is None else f"{q_to_octaves(q):.3f}",
+                    "slope_db_per_octave": str(figures.get("slope_db_per_octave", "")),
+                    "reason": entry.reason,
+                }
+            )
+    return rows
+
+
+def to_csv(rows: Sequence[dict[str, str]]) -> str:
+    """Return RFC 4180 CSV; a cell that a spreadsheet would take for a formula is led by an apostrophe."""
+    out = io.StringIO()
+    writer = csv.DictWriter(out, COLUMNS, lineterminator="\r\n")
+    writer.writeheader()
+    for row in rows:
+        writer.writerow({k: f"'{v}" if k in ("track", "reason") and v[:1] in "=+-@" and v else v for k, v in row.items()})
+    return out.getvalue()
+
+
+def to_page(session_name: str, rows: Sequence[dict[str, str]]) -> str:
+    """Return one printable HTML page with the Q convention stated."""
+    titles = ("Track", "No.", "On", "Kind", "Hz", "Note", "Gain dB", "Q", "Octaves", "dB/octave", "Reason")
+    head = "".join(f"<th>{title}</th>" for title in titles)
+    body = "".join(
+        "<tr>" + "".join(f"<td>{html.escape(row[name])}</td>" for name in COLUMNS) + "</tr>" for row in rows
+    )
+    body = body or f'<tr><td colspan="{len(COLUMNS)}">No moves yet.</td></tr>'
+    title = html.escape(session_name)
+    return (
+        f'<!doctype html><html lang="en"><meta charset="utf-8"><title>Settings list: {title}</title><style>'
+        "body{font:14px/1.4 sans-serif;color:#22303C;margin:2rem}table{border-collapse:collapse;width:100%}"
+        "th,td{text-align:left;padding:.25rem .5rem;border-bottom:1px solid #bbb}"
+        "td:nth-child(n+5):nth-child(-n+10){font-family:monospace}@media print{body{margin:0}}</style>"
+        f"<h1>Settings list: {title}</h1><p>{html.escape(Q_CONVENTION)}</p>"
+        f"<table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table></html>"
+    )

@@ -1,0 +1,1 @@
+"""HTTP routers: parse, call a use case, answer; no SQL, no NumPy."""

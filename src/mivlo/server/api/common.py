@@ -1,0 +1,73 @@
+"""What all routers share: the database, and errors as the API tells them."""
+
+from collections.abc import Iterator
+from typing import Annotated, Literal
+
+from fastapi import Depends, FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel, ValidationError
+from sqlalchemy.exc import OperationalError
+from sqlalchemy.orm import Session
+
+from mivlo.core.errors import MivloError
+from mivlo.core.treatment import explain_validation
+from mivlo.server.db.engine import open_db
+
+__all__ = ["Db", "Problem", "add_error_handlers"]
+
+STATUS_OF_CODE = {
+    "bad-parameter": 422,
+    "bad-treatment": 422,
+    "bad-audio-file": 422,
+    "stale-state": 409,
+    "not-found": 404,
+    "no-database": 503,
+    "disk": 507,
+    "mivlo-error": 400,
+}
+
+
+class Problem(BaseModel):
+    """What went wrong, for people (message) and programs (code)."""
+
+    code: Literal[
+        "bad-parameter", "bad-treatment", "bad-audio-file", "stale-state", "not-found", "no-database", "disk", "mivlo-error"
+    ]
+    message: str
+
+
+def _database() -> Iterator[Session]:
+    with open_db() as db:
+        yield db
+
+
+Db = Annotated[Session, Depends(_database)]
+
+
+def _answer(code: str, message: str) -> JSONResponse:
+    return JSONResponse({"code": code, "message": message}, status_code=STATUS_OF_CODE[code])
+
+
+def add_error_handlers(app: FastAPI) -> None:
+    """Turn the core's errors, wrong bodies, a lost database and a full disk into `Problem` answers."""
+
+    @app.exception_handler(MivloError)
+    def mivlo_error(_: Request, error: MivloError) -> JSONResponse:
+        return _answer(error.code, str(error))
+
+    @app.exception_handler(RequestValidationError)
+    def bad_body(_: Request, error: RequestValidationError) -> JSONResponse:
+        return _answer("bad-parameter", explain_validation(error))
+
+    @app.exception_handler(ValidationError)
+    def bad_data(_: Request, error: ValidationError) -> JSONResponse:
+        return _answer("bad-parameter", explain_validation(error))
+
+    @app.exception_handler(OperationalError)
+    def no_database(_: Request, __: OperationalError) -> JSONResponse:
+        return _answer("no-database", "the database does not answer; nothing was saved by this step: try again")
+
+    @app.exception_handler(OSError)
+    def disk(_: Request, error: OSError) -> JSONResponse:
+        return _answer("disk", f"the data folder cannot be written or read ({error.strerror or error})")

@@ -1,0 +1,57 @@
+"""The API and the pages as one ASGI application."""
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+import uvicorn
+from fastapi import FastAPI
+from fastapi.responses import FileResponse
+from fastapi.staticfiles import StaticFiles
+
+from mivlo import __version__
+from mivlo.server.access import LocalOnly
+from mivlo.server.api import bench, gather, handover, sessions
+from mivlo.server.api.common import add_error_handlers
+from mivlo.server.services.imports import remove_strays
+from mivlo.server.services.pool import close_pool
+from mivlo.server.settings import settings
+
+__all__ = ["create_app", "main"]
+
+
+@asynccontextmanager
+async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
+    remove_strays()
+    sessions.watch_changes(asyncio.get_running_loop())
+    yield
+    close_pool()
+
+
+def create_app(*, web: Path | None) -> FastAPI:
+    """Return the application, with the built front end where there is one."""
+    app = FastAPI(title="Mivlo", version=__version__, lifespan=_lifespan, docs_url=None, redoc_url=None)
+    add_error_handlers(app)
+    for module in (sessions, gather, bench, handover):
+        app.include_router(module.router)
+    if web is not None:
+        app.mount("/assets", StaticFiles(directory=web / "assets"), name="assets")
+
+        @app.get("/{path:path}", include_in_schema=False)
+        def page(path: str) -> FileResponse:
+            # Every address that is not the API's is the page's own; its router knows what to show.
+            return FileResponse(web / "index.html", headers={"cache-control": "no-cache"})
+
+    return app
+
+
+def main() -> None:
+    """Serve on loopback until told to stop."""
+    own = settings()
+    app = LocalOnly(create_app(web=own.web), own_port=own.port, page_port=own.port)
+    uvicorn.run(app, host="127.0.0.1", port=own.port, log_level="warning", timeout_graceful_shutdown=2)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,1 @@
+"""The database: its own cluster, tables, migrations."""

@@ -1,0 +1,98 @@
+"""The monitor's socket; the process is started beforehand, and loads its kernels before anybody plays."""
+
+import asyncio
+import contextlib
+import gc
+import os
+import sys
+from collections.abc import Iterable
+
+import uvicorn
+from fastapi import FastAPI, WebSocket, WebSocketDisconnect
+from pydantic import ValidationError
+
+from mivlo.core.errors import MivloError
+from mivlo.core.kernels import svf_chain
+from mivlo.core.treatment import explain_validation
+from mivlo.server.access import LocalOnly
+from mivlo.server.monitor.messages import Held, Play, Problem, SetMix, Stop, from_page
+from mivlo.server.monitor.player import LivePlay, Message, measure_spectra
+from mivlo.server.settings import settings
+
+__all__ = ["app", "main"]
+
+SWITCH_INTERVAL_S = 0.0005  # threads that hold the interpreter lock give way to the socket in time
+app = FastAPI(title="Mivlo monitor", docs_url=None, redoc_url=None)
+
+
+@app.websocket("/monitor")
+async def monitor(socket: WebSocket) -> None:
+    """Play to one page."""
+    await socket.accept()
+    play: LivePlay | None = None
+    measuring: asyncio.Task[None] | None = None
+    with contextlib.suppress(WebSocketDisconnect):
+        while True:
+            text = await socket.receive_text()
+            try:
+                play = await _answer(socket, play, text)
+            except ValidationError as error:
+                await _send(socket, [Problem(message=explain_validation(error))])
+            except (MivloError, OSError) as error:
+                await _send(socket, [Problem(message=str(error))])
+            if play is not None and (measuring is None or measuring.done()):
+                measuring = asyncio.create_task(_measure(socket, play))
+
+
+async def _answer(socket: WebSocket, play: LivePlay | None, text: str) -> LivePlay | None:
+    message = from_page.validate_json(text)
+    match message:
+        case Play():
+            play = LivePlay(message, settings().data / "audio")
+            await _send(socket, play.start())
+        case Stop():
+            play = None
+        case SetMix():
+            if play is not None:
+                await _send(socket, play.set_mix(message))
+        case Held():
+            if play is not None:
+                await _send(socket, play.held(message))
+    return play
+
+
+async def _send(socket: WebSocket, messages: Iterable[Message]) -> None:
+    for message in messages:
+        if isinstance(message, bytes):
+            await socket.send_bytes(message)
+        else:
+            await socket.send_text(message.model_dump_json())
+
+
+async def _measure(socket: WebSocket, play: LivePlay) -> None:
+    """Send the live spectrum when one is due."""
+    due = play.spectra_due()
+    if due is None:
+        return
+    track_id, before, after = due
+    spectra = await asyncio.to_thread(measure_spectra, track_id, before, after, play.sample_rate_hz)
+    with contextlib.suppress(WebSocketDisconnect, RuntimeError):
+        await _send(socket, [spectra])
+
+
+def main() -> None:
+    """Serve on loopback until told to stop."""
+    own = settings()
+    sys.setswitchinterval(SWITCH_INTERVAL_S)
+    with contextlib.suppress(PermissionError):
+        os.nice(-5)  # sound before pages and analysis, where we may
+    svf_chain.warm_up()
+    gc.freeze()
+    uvicorn.run(
+        LocalOnly(app, own_port=own.monitor_port, page_port=own.port), host="127.0.0.1", port=own.monitor_port,
+        log_level="warning", ws_per_message_deflate=False, timeout_graceful_shutdown=1,
+    )  # fmt: skip
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,106 @@
+"""What page and monitor say to each other: JSON text both ways, and sound as binary."""
+
+import struct
+from typing import Annotated, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+
+from mivlo.core.engine.mix import Mix
+from mivlo.core.units import Array
+
+__all__ = ["Applied", "Ended", "FromPage", "Held", "Meter", "Play", "Problem", "SetMix", "Spectra", "Stop", "from_page", "pack_sound"]
+
+
+class Message(BaseModel):
+    """No unknown fields, no NaN."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+
+class Play(Message):
+    """Start (or start anew, which is how one seeks) at a session frame."""
+
+    do: Literal["play"] = "play"
+    epoch: int = Field(ge=0)
+    at_frame: int = Field(ge=0, le=2**40)
+    sample_rate_hz: int = Field(ge=44_100, le=96_000)
+    queue_ms: float = Field(default=40.0, ge=20.0, le=300.0)
+    watch_track_id: str | None = None
+    mix: Mix
+
+
+class SetMix(Message):
+    """Go on with another mix; `seq` comes back with the first frame that it acts on."""
+
+    do: Literal["mix"] = "mix"
+    seq: int = Field(ge=0)
+    watch_track_id: str | None = None
+    mix: Mix
+
+
+class Held(Message):
+    """How many frames of an epoch the page has played, and how often it ran dry."""
+
+    do: Literal["held"] = "held"
+    epoch: int
+    played_frames: int = Field(ge=0)
+    underruns: int = Field(ge=0)
+
+
+class Stop(Message):
+    """Stop rendering."""
+
+    do: Literal["stop"] = "stop"
+
+
+FromPage = Annotated[Play | SetMix | Held | Stop, Field(discriminator="do")]
+from_page: TypeAdapter[Play | SetMix | Held | Stop] = TypeAdapter(FromPage)
+
+
+class Applied(Message):
+    """A mix acts from a stream frame (counted from the start of the epoch) on."""
+
+    say: Literal["applied"] = "applied"
+    epoch: int
+    seq: int
+    frame: int
+
+
+class Meter(Message):
+    """Output level, and how the queue is."""
+
+    say: Literal["meter"] = "meter"
+    peak_db: float | None
+    momentary_lufs: float | None
+    guard_db: float
+    queue_ms: float
+    base_queue_ms: float
+
+
+class Spectra(Message):
+    """The watched track's spectrum just now, untreated and as treated, at the axis' frequencies."""
+
+    say: Literal["spectra"] = "spectra"
+    track_id: str
+    before_db: list[float]
+    after_db: list[float]
+
+
+class Ended(Message):
+    """The song is over; nothing more comes for this epoch."""
+
+    say: Literal["ended"] = "ended"
+    epoch: int
+
+
+class Problem(Message):
+    """What the page asked for cannot be played."""
+
+    say: Literal["problem"] = "problem"
+    message: str
+
+
+def pack_sound(sound: Array, *, epoch: int, stream_frame: int, position: int, seq: int) -> bytes:
+    """Return (2, n) as four little-endian float64 (epoch, stream frame, session frame, seq) and 2·n float32."""
+    return struct.pack("<4d", epoch, stream_frame, position, seq) + np.ascontiguousarray(sound, dtype="<f4").tobytes()

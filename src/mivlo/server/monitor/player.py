@@ -1,0 +1,138 @@
+"""One page's play: turns its messages into a player of the core, sound and meters."""
+
+import time
+from collections import deque
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+from pydantic import BaseModel
+
+from mivlo.core.engine.player import Player
+from mivlo.core.engine.source import Source, open_source
+from mivlo.core.errors import NotFoundError
+from mivlo.core.loudness import power_to_lufs
+from mivlo.core.spectra.average import band_levels
+from mivlo.core.units import Array
+from mivlo.server.monitor.messages import Applied, Ended, Held, Meter, Play, SetMix, Spectra, pack_sound
+from mivlo.server.monitor.queue import QueueLength
+
+__all__ = ["LivePlay", "measure_spectra"]
+
+CHUNK_FRAMES = 256
+METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
+TAIL_S = 0.5  # after the last track's end, before play stops by itself
+Message = bytes | BaseModel
+
+
+class LivePlay:
+    """An epoch of play: from a start (or a seek) to the next, or to a stop."""
+
+    def __init__(self, play: Play, audio_folder: Path, *, clock: Callable[[], float] = time.monotonic) -> None:
+        self._play = play
+        self._clock = clock
+        self._rate = play.sample_rate_hz
+        self._folder = audio_folder
+        self._sources: dict[str, Source] = {}
+        self._player = Player(play.mix, self._open, start_frame=play.at_frame, sample_rate_hz=self._rate)
+        self._queue = QueueLength(play.queue_ms, sample_rate_hz=self._rate)
+        self._sent = self._played = 0
+        self._seq = 0
+        self._mix = play.mix
+        self._recent: deque[tuple[Array, Array]] = deque()
+        self._watch(play.watch_track_id)
+        self._next_meter_s = self._next_spectra_s = 0.0
+        self._ended = False
+
+    @property
+    def sample_rate_hz(self) -> int:
+        """Return the session's rate."""
+        return self._rate
+
+    def start(self) -> Iterator[Message]:
+        """Yield the first queue of sound."""
+        yield Applied(epoch=self._play.epoch, seq=0, frame=0)
+        yield from self._fill()
+
+    def set_mix(self, message: SetMix) -> Iterator[Message]:
+        """Go on with another mix from the next control step on."""
+        frame = self._player.frame
+        self._player.apply(message.mix)
+        self._mix, self._seq = message.mix, message.seq
+        self._watch(message.watch_track_id)
+        yield Applied(epoch=self._play.epoch, seq=message.seq, frame=frame)
+
+    def held(self, message: Held) -> Iterator[Message]:
+        """Render as much as the page has played."""
+        if message.epoch != self._play.epoch:
+            return
+        self._played = message.played_frames
+        now_s = self._clock()
+        self._queue.report(held_frames=self._sent - self._played, underruns=message.underruns, now_s=now_s)
+        yield from self._fill()
+        if now_s >= self._next_meter_s:
+            self._next_meter_s = now_s + METER_S
+            yield self._meter()
+
+    def spectra_due(self) -> tuple[str, Array, Array] | None:
+        """Return the watched track's last stretch, untreated and treated, when it is time to show it."""
+        now_s = self._clock()
+        track_id = self._player.tapped_track_id
+        if track_id is None or now_s < self._next_spectra_s or not self._recent:
+            return None
+        self._next_spectra_s = now_s + SPECTRA_S
+        before, after = (np.concatenate(parts, axis=1) for parts in zip(*self._recent, strict=True))
+        return track_id, before, after
+
+    def _fill(self) -> Iterator[Message]:
+        while not self._ended and self._sent - self._played < self._queue.aim_frames:
+            position = self._player.position
+            sound = self._player.render(CHUNK_FRAMES)
+            yield pack_sound(
+                sound, epoch=self._play.epoch, stream_frame=self._sent, position=position, seq=self._seq
+            )
+            self._sent += CHUNK_FRAMES
+            if self._mix.loop() is None and position > self._song_end() + TAIL_S * self._rate:
+                self._ended = True
+                yield Ended(epoch=self._play.epoch)
+
+    def _song_end(self) -> int:
+        return max((t.start_frame + self._open(t.audio_id).n_frames for t in self._mix.tracks), default=0)
+
+    def _meter(self) -> Meter:
+        guard = self._player.guard
+        peak, guard.peak = guard.peak, 0.0
+        power = guard.momentary_power()
+        return Meter(
+            peak_db=round(20 * float(np.log10(peak)), 1) if peak > 1e-6 else None,
+            momentary_lufs=round(float(power_to_lufs(np.array(power))), 1) if power > 1e-9 else None,
+            guard_db=round(guard.gain_db, 1),
+            queue_ms=round(self._queue.aim_ms, 1),
+            base_queue_ms=self._queue.base_ms,
+        )
+
+    def _watch(self, track_id: str | None) -> None:
+        if track_id != self._player.tapped_track_id:
+            self._recent.clear()
+        self._player.tapped_track_id = track_id
+        self._player.tap = None if track_id is None else self._keep
+
+    def _keep(self, before: Array, after: Array) -> None:
+        self._recent.append((before, after.copy()))
+        have = sum(part.shape[1] for part, _ in self._recent)
+        while have - self._recent[0][0].shape[1] > SPECTRA_LENGTH_S * self._rate:
+            have -= self._recent.popleft()[0].shape[1]
+
+    def _open(self, audio_id: str) -> Source:
+        if audio_id not in self._sources:
+            path = self._folder / audio_id / "session.npy"
+            if not (len(audio_id) == 32 and audio_id.isalnum() and path.is_file()):
+                raise NotFoundError(f"audio {audio_id!r:.80} is not there")
+            self._sources[audio_id] = open_source(path)
+        return self._sources[audio_id]
+
+
+def measure_spectra(track_id: str, before: Array, after: Array, sample_rate_hz: int) -> Spectra:
+    """Return the spectra of a stretch (runs beside the sound, in a thread that holds no lock while it computes)."""
+    levels = [np.round(band_levels(x, sample_rate_hz=sample_rate_hz), 1).tolist() for x in (before, after)]
+    return Spectra(track_id=track_id, before_db=levels[0], after_db=levels[1])

@@ -1,0 +1,35 @@
+"""How much sound a page should hold: short while all is well, longer when it runs dry."""
+
+__all__ = ["QueueLength"]
+
+LONGEST_MS = 300.0
+GROWTH = 1.5
+SHRINK = 0.93
+CALM_S = 4.0
+
+
+class QueueLength:
+    """The queue's aim in frames; grows at each sign of trouble, shrinks step by step in calm."""
+
+    def __init__(self, base_ms: float, *, sample_rate_hz: int) -> None:
+        self.base_ms = base_ms
+        self.aim_ms = base_ms
+        self._rate = sample_rate_hz
+        self._underruns = 0
+        self._last_change_s = 0.0
+
+    @property
+    def aim_frames(self) -> int:
+        """Return how many frames should be on their way or waiting."""
+        return round(self.aim_ms * self._rate / 1000.0)
+
+    def report(self, *, held_frames: int, underruns: int, now_s: float) -> None:
+        """Take in what a page holds; under a quarter of the base is nearly dry."""
+        nearly_dry = held_frames < 0.25 * self.base_ms * self._rate / 1000.0
+        if underruns > self._underruns or (nearly_dry and now_s - self._last_change_s > 0.1):
+            self._underruns = max(underruns, self._underruns)
+            self.aim_ms = min(self.aim_ms * GROWTH, LONGEST_MS)
+            self._last_change_s = now_s
+        elif now_s - self._last_change_s > CALM_S and self.aim_ms > self.base_ms:
+            self.aim_ms = max(self.aim_ms * SHRINK, self.base_ms)
+            self._last_change_s = now_s - CALM_S + 0.5

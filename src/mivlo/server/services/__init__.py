@@ -1,0 +1,1 @@
+"""Use cases; they know the database and the core, and no HTTP."""

@@ -1,0 +1,38 @@
+"""The made-up session that a fresh installation shows."""
+
+import json
+import shutil
+from pathlib import Path
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mivlo.server.db.tables import SessionRow, new_id
+from mivlo.server.services.imports import import_audio
+from mivlo.server.services.sessions import add_track, create_session
+from mivlo.server.settings import settings
+
+__all__ = ["load_demo"]
+
+
+def load_demo(db: Session, folder: Path) -> None:
+    """Import the demo session once; where a first try was cut short, what it left is replaced."""
+    done = settings().data / "demo-loaded"
+    if done.exists():
+        return
+    for row in db.scalars(select(SessionRow).where(SessionRow.is_demo)):
+        db.delete(row)
+    db.commit()
+    plan = json.loads((folder / "session.json").read_text(encoding="utf-8"))
+    session = create_session(db, name=plan["name"], sample_rate_hz=plan["sample_rate_hz"], is_demo=True)
+    incoming = settings().data / "incoming"
+    incoming.mkdir(parents=True, exist_ok=True)
+    for track in plan["tracks"]:
+        copy = incoming / new_id()
+        shutil.copyfile(folder / "tracks" / track["file"], copy)
+        audio = import_audio(db, session.id, copy, name=track["file"])
+        add_track(
+            db, audio, name=track["name"], role=track["role"], start_frame=track["start_frame"],
+            gain_db=track["gain_db"], pan=track["pan"],
+        )  # fmt: skip
+    done.touch()

@@ -1,0 +1,271 @@
+"""Handing over: what may be asked for, and the rendering itself (in the job process)."""
+
+import zipfile
+from collections.abc import Callable, Iterator
+from pathlib import Path, PurePath
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mivlo.core.audiofile import FileSource, OutputFormat, write_blocks
+from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.render import render_mix, render_track
+from mivlo.core.engine.source import open_source
+from mivlo.core.errors import NotFoundError, ParameterError
+from mivlo.core.treatment import treatment_sections
+from mivlo.core.units import Array, db_to_gain
+from mivlo.server.db.tables import HandOverRow, new_id
+from mivlo.server.services.imports import ORIGINAL, stored_path
+from mivlo.server.services.sessions import read_session
+from mivlo.server.services.state import SessionState, TrackState, session_mix
+from mivlo.server.services.views import listening_figures
+from mivlo.server.settings import settings
+
+__all__ = [
+    "ALL_FILES", "Cancelled", "HandOver", "HandOverFile", "HandOverRequest", "ask_for", "file_path", "list_handovers",
+    "render_all", "request_cancel",
+]  # fmt: skip
+
+Report = Callable[[float], None]
+ALL_FILES = "all.zip"
+SUFFIXES: dict[OutputFormat, str] = {"wav-24": ".wav", "wav-float": ".wav", "flac-24": ".flac"}
+
+
+class Cancelled(Exception):
+    """The user does not want the files any more."""
+
+
+class HandOverRequest(BaseModel):
+    """What to render; faders and level match are off for tracks and on for the mix unless said otherwise."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    what: Literal["tracks", "mix"]
+    track_ids: list[str] = Field(default=[], max_length=200)
+    output: OutputFormat = "wav-24"
+    stretch: Literal["song", "loop"] = "song"
+    faders: bool | None = None
+    level_match: bool | None = None
+    suffix: str = Field(default=" mivlo", max_length=40, pattern=r"^[^/\\\x00-\x1f]*$")
+
+
+class HandOverFile(BaseModel):
+    """One finished file."""
+
+    name: str
+    bytes: int
+    clipped_samples: int
+
+
+class HandOver(BaseModel):
+    """A hand-over and how far it is."""
+
+    id: str
+    request: HandOverRequest
+    status: Literal["waiting", "running", "done", "failed", "cancelled"]
+    progress: float
+    message: str
+    files: list[HandOverFile]
+
+
+def ask_for(db: Session, session_id: str, request: HandOverRequest) -> HandOver:
+    """Write a hand-over down, for the job process to find.
+
+    Raises
+    ------
+    ParameterError: no tracks chosen, a loop that is not set
+    NotFoundError: no such session or track
+    """
+    state = read_session(db, session_id)
+    if request.what == "tracks":
+        _chosen(state, request)
+    _stretch(state, request)
+    row = HandOverRow(
+        id=new_id(), session_id=session_id, request=request.model_dump(mode="json"), status="waiting", progress=0.0,
+        message="", files=[], cancel_requested=False,
+    )  # fmt: skip
+    db.add(row)
+    db.commit()
+    return _as_model(row)
+
+
+def list_handovers(db: Session, session_id: str) -> list[HandOver]:
+    """Return a session's hand-overs, newest first."""
+    query = select(HandOverRow).where(HandOverRow.session_id == session_id).order_by(HandOverRow.created_at.desc())
+    return [_as_model(row) for row in db.scalars(query.limit(50))]
+
+
+def request_cancel(db: Session, handover_id: str) -> HandOver:
+    """Ask the job to stop; one that still waits is cancelled at once."""
+    row = db.get(HandOverRow, handover_id, with_for_update=True)
+    if row is None:
+        raise NotFoundError(f"hand-over {handover_id} is not there")
+    row.cancel_requested = True
+    if row.status == "waiting":
+        row.status = "cancelled"
+    db.commit()
+    return _as_model(row)
+
+
+def file_path(db: Session, handover_id: str, index: int | None) -> tuple[Path, str]:
+    """Return a finished file (or, for None, all of them as a zip) and its name for the user."""
+    row = db.get(HandOverRow, handover_id)
+    if row is None or row.status != "done":
+        raise NotFoundError(f"hand-over {handover_id} has no finished files")
+    folder = settings().handover_folder(handover_id)
+    if index is None:
+        return folder / ALL_FILES, "mivlo tracks.zip"
+    if not 0 <= index < len(row.files):
+        raise NotFoundError(f"file {index} of hand-over {handover_id} is not there")
+    return folder / f"{index}", str(row.files[index]["name"])
+
+
+def render_all(state: SessionState, request: HandOverRequest, folder: Path, report: Report) -> list[HandOverFile]:
+    """Write all files into a folder as 0, 1, ... and, where there are several, a zip; `report` may raise Cancelled."""
+    folder.mkdir(parents=True, exist_ok=True)
+    if request.what == "mix":
+        files = [_render_mix(state, request, folder / "0", report)]
+    else:
+        tracks = _chosen(state, request)
+        files = []
+        for index, track in enumerate(tracks):
+            name = _unused(_file_name(track.audio.original_name, request), {file.name for file in files})
+
+            def share(part: float, index: int = index) -> None:
+                report((index + part) / len(tracks))
+
+            files.append(_render_track(state, track, request, folder / f"{index}", name, share))
+    if len(files) > 1:
+        _zip(folder, files)
+    return files
+
+
+def _zip(folder: Path, files: list[HandOverFile]) -> None:
+    part = folder / f".{ALL_FILES}.part"
+    with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED) as archive:
+        for index, file in enumerate(files):
+            archive.write(folder / f"{index}", file.name)
+    part.replace(folder / ALL_FILES)
+
+
+def _render_track(
+    state: SessionState, track: TrackState, request: HandOverRequest, path: Path, name: str, report: Report
+) -> HandOverFile:
+    """Render one track from its original file at the file's own rate."""
+    source = FileSource(settings().audio_folder(track.audio_id) / ORIGINAL)
+    try:
+        rate = source.sample_rate_hz
+        moves = tuple(entry.move for entry in track.ledger) if track.ledger_on else ()
+        sections = treatment_sections(moves, rate)
+        start, end = _file_range(state, track, request, rate, source.n_frames)
+        gain = _track_gain(state, track, request)
+        blocks = render_track(source, sections, start=start, end=end, sample_rate_hz=rate)
+        clipped = write_blocks(
+            path, _reported(_scaled(blocks, gain), end - start, report), n_channels=source.n_channels,
+            sample_rate_hz=rate, output=request.output, dither=bool(sections) or abs(gain) != 1.0,
+        )  # fmt: skip
+    finally:
+        source.close()
+    return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
+
+
+def _render_mix(state: SessionState, request: HandOverRequest, path: Path, report: Report) -> HandOverFile:
+    start, end = _stretch(state, request)
+    mix = session_mix(state)
+    if request.faders is False:
+        mix = _faders_at_zero(mix)
+    gain = db_to_gain(_mix_match_db(state)) if request.level_match is not False else 1.0
+    blocks = render_mix(
+        mix, lambda audio_id: open_source(stored_path(audio_id)), start=start, end=end,
+        sample_rate_hz=state.sample_rate_hz,
+    )  # fmt: skip
+    clipped = write_blocks(
+        path, _reported(_scaled(blocks, gain), end - start, report), n_channels=2,
+        sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True,
+    )  # fmt: skip
+    name = _file_name(f"{state.name} mix", request)
+    return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
+
+
+def _faders_at_zero(mix: Mix) -> Mix:
+    tracks = tuple(track.model_copy(update={"gain_db": 0.0, "pan": 0.0}) for track in mix.tracks)
+    return mix.model_copy(update={"tracks": tracks})
+
+
+def _mix_match_db(state: SessionState) -> float:
+    """Return by how much the treated mix is turned down to be no louder than with every ledger off."""
+    return listening_figures(state, track_id=None, alone=False).match_after_db
+
+
+def _track_gain(state: SessionState, track: TrackState, request: HandOverRequest) -> float:
+    """Return the linear gain of a handed-over track: polarity always, fader and match where asked for."""
+    gain = -1.0 if track.polarity_flipped else 1.0
+    if request.faders:
+        gain *= db_to_gain(track.gain_db)
+    if request.level_match:
+        gain *= db_to_gain(listening_figures(state, track_id=track.id, alone=True).match_after_db)
+    return gain
+
+
+def _scaled(blocks: Iterator[Array], gain: float) -> Iterator[Array]:
+    return blocks if gain == 1.0 else (block * gain for block in blocks)
+
+
+def _reported(blocks: Iterator[Array], n_frames: int, report: Report) -> Iterator[Array]:
+    done = 0
+    for block in blocks:
+        yield block
+        done += block.shape[1]
+        report(done / max(n_frames, 1))
+
+
+def _chosen(state: SessionState, request: HandOverRequest) -> list[TrackState]:
+    known = {track.id: track for track in state.tracks}
+    if not request.track_ids:
+        raise ParameterError("track_ids is empty: choose at least one track")
+    missing = [track_id for track_id in request.track_ids if track_id not in known]
+    if missing:
+        raise NotFoundError(f"tracks {', '.join(missing)} are not in this session")
+    return [known[track_id] for track_id in request.track_ids]
+
+
+def _stretch(state: SessionState, request: HandOverRequest) -> tuple[int, int]:
+    """Return the session frames to render."""
+    if request.stretch == "loop":
+        loop = Mix(loop_start_frame=state.loop_start_frame, loop_end_frame=state.loop_end_frame).loop()
+        if loop is None:
+            raise ParameterError("stretch=loop, but no loop is set: drag one on the waveform, or choose the song")
+        return loop
+    return 0, max((track.start_frame + track.audio.n_frames for track in state.tracks), default=0)
+
+
+def _file_range(
+    state: SessionState, track: TrackState, request: HandOverRequest, rate_hz: int, n_frames: int
+) -> tuple[int, int]:
+    """Return the frames of the track's own file to render: all of it, so that it drops back into place, or the loop."""
+    if request.stretch == "song":
+        return 0, n_frames
+    start, end = _stretch(state, request)
+    ratio = rate_hz / state.sample_rate_hz
+    return round((start - track.start_frame) * ratio), round((end - track.start_frame) * ratio)
+
+
+def _file_name(original: str, request: HandOverRequest) -> str:
+    """Return the user's own name plus the suffix, as a bare file name."""
+    bare = PurePath(original.replace("\\", "/")).name
+    stem = PurePath(bare).stem if PurePath(bare).suffix else bare
+    return f"{stem.replace('/', ' ')}{request.suffix}{SUFFIXES[request.output]}"
+
+
+def _unused(name: str, taken: set[str]) -> str:
+    path = PurePath(name)
+    number, candidate = 2, name
+    while candidate in taken:
+        candidate, number = f"{path.stem} {number}{path.suffix}", number + 1
+    return candidate
+
+
+def _as_model(row: HandOverRow) -> HandOver:
+    return HandOver.model_validate({name: getattr(row, name) for name in HandOver.model_fields})

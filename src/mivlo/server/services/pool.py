@@ -1,0 +1,60 @@
+"""Processes for analysis: heavy work runs there, so that neither pages nor sound wait for it."""
+
+import multiprocessing
+import os
+import threading
+from collections.abc import Callable
+from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from typing import ParamSpec, TypeVar
+
+from mivlo.server.settings import settings
+
+__all__ = ["close_pool", "in_pool", "submit"]
+
+P = ParamSpec("P")
+T = TypeVar("T")
+
+NICENESS = 10  # below the process that renders sound
+_lock = threading.Lock()
+_pool: ProcessPoolExecutor | None = None
+
+
+def _lower_priority() -> None:
+    os.nice(NICENESS)
+
+
+def _current(*, broken: ProcessPoolExecutor | None = None) -> ProcessPoolExecutor:
+    global _pool  # noqa: PLW0603 - one pool per process, made when first needed and again after a crash
+    with _lock:
+        if _pool is None or _pool is broken:
+            _pool = ProcessPoolExecutor(
+                settings().analysis_processes, multiprocessing.get_context("spawn"), initializer=_lower_priority
+            )
+        return _pool
+
+
+def submit(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> Future[T]:
+    """Start a function of a module in an analysis process."""
+    pool = _current()
+    try:
+        return pool.submit(function, *args, **kwargs)
+    except BrokenProcessPool:
+        return _current(broken=pool).submit(function, *args, **kwargs)
+
+
+def in_pool(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
+    """Run a function in an analysis process and wait; once more where that process was killed."""
+    try:
+        return submit(function, *args, **kwargs).result()
+    except BrokenProcessPool:
+        return submit(function, *args, **kwargs).result()
+
+
+def close_pool() -> None:
+    """End the analysis processes."""
+    global _pool  # noqa: PLW0603
+    with _lock:
+        if _pool is not None:
+            _pool.shutdown(wait=True, cancel_futures=True)
+        _pool = None

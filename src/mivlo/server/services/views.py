@@ -1,0 +1,139 @@
+"""What the bench looks at: waveforms, spectra, spectrogram pictures, responses, loudness; computed in the pool."""
+
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from pydantic import BaseModel
+
+from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.render import render_mix
+from mivlo.core.engine.source import open_source
+from mivlo.core.filters.biquad import frequency_response
+from mivlo.core.loudness import integrated_loudness, true_peak_db
+from mivlo.core.moves import Move
+from mivlo.core.spectra.average import AXIS_HZ, band_levels, near_outline
+from mivlo.core.spectra.pictures import Tile, ink_png, spectrogram_tile, waveform_peaks
+from mivlo.core.treatment import treatment_sections
+from mivlo.server.services.imports import stored_path
+from mivlo.server.services.pool import in_pool
+from mivlo.server.services.state import SessionState, session_mix
+from mivlo.server.settings import settings
+
+__all__ = ["Listening", "Loudness", "Spectrum", "Waveform", "listening_figures", "picture", "response_db", "spectrum", "waveform"]
+
+
+class Waveform(BaseModel):
+    """Lowest and highest sample of each column of a whole track."""
+
+    lowest: list[float]
+    highest: list[float]
+
+
+class Spectrum(BaseModel):
+    """The average spectrum of a stretch, and its near outline, at the frequencies of the axis."""
+
+    hz: list[float]
+    level_db: list[float]
+    outline_db: list[float]
+
+
+class Loudness(BaseModel):
+    """Loudness and peak of one way of listening; None for silence and what is too short."""
+
+    loudness_lufs: float | None
+    true_peak_db: float | None
+
+
+class Listening(BaseModel):
+    """Before and after a track's ledger, and by how much each is turned down so that both are equally loud."""
+
+    before: Loudness
+    after: Loudness
+    match_before_db: float
+    match_after_db: float
+
+
+@lru_cache(maxsize=256)
+def waveform(audio_id: str, n_columns: int) -> Waveform:
+    """Return a track's waveform."""
+    lowest, highest = in_pool(_waveform, stored_path(audio_id), n_columns)
+    return Waveform(lowest=lowest, highest=highest)
+
+
+def _waveform(path: Path, n_columns: int) -> tuple[list[float], list[float]]:
+    source = open_source(path)
+    peaks = np.round(waveform_peaks(source, start=0, end=source.n_frames, n_columns=n_columns), 4)
+    return peaks[0].tolist(), peaks[1].tolist()
+
+
+@lru_cache(maxsize=256)
+def spectrum(audio_id: str, start: int, end: int, sample_rate_hz: int) -> Spectrum:
+    """Return the average spectrum of frames start..end of a track's file."""
+    level_db, outline_db = in_pool(_spectrum, stored_path(audio_id), start, end, sample_rate_hz)
+    return Spectrum(hz=AXIS_HZ.tolist(), level_db=level_db, outline_db=outline_db)
+
+
+def _spectrum(path: Path, start: int, end: int, sample_rate_hz: int) -> tuple[list[float], list[float]]:
+    level_db = band_levels(open_source(path).read(start, max(end - start, 1)), sample_rate_hz=sample_rate_hz)
+    return np.round(level_db, 2).tolist(), np.round(near_outline(level_db), 2).tolist()
+
+
+def picture(audio_id: str, tile: Tile, sample_rate_hz: int) -> Path:
+    """Return the file of a spectrogram picture, computed when first asked for."""
+    folder = stored_path(audio_id).parent / "pictures"
+    path = folder / f"{sample_rate_hz}-{tile.time_zoom}-{tile.column}-{tile.freq_zoom}-{tile.row}.png"
+    if not path.exists():
+        in_pool(_picture, stored_path(audio_id), tile, sample_rate_hz, path)
+    return path
+
+
+def _picture(stored: Path, tile: Tile, sample_rate_hz: int, path: Path) -> None:
+    png = ink_png(spectrogram_tile(open_source(stored), tile, sample_rate_hz=sample_rate_hz))
+    path.parent.mkdir(exist_ok=True)
+    part = path.with_suffix(".part")
+    part.write_bytes(png)
+    part.replace(path)
+
+
+def response_db(moves: tuple[Move, ...], sample_rate_hz: int) -> list[float]:
+    """Return the response of moves in series at the frequencies of the axis below half the rate."""
+    sections = treatment_sections(moves, sample_rate_hz)
+    hz = np.minimum(AXIS_HZ, 0.4999 * sample_rate_hz)
+    h = np.abs(frequency_response(sections, hz, sample_rate_hz=sample_rate_hz))
+    return [round(float(value), 3) for value in 20.0 * np.log10(np.maximum(h, 1e-6))]
+
+
+def listening_figures(state: SessionState, *, track_id: str | None, alone: bool) -> Listening:
+    """Return loudness and peak over the loop (or the song) with a track's ledger off and on; None: all ledgers."""
+    mix = session_mix(state)
+    end = max((t.start_frame + t.audio.n_frames for t in state.tracks), default=0)
+    start, stop = state.loop_start_frame or 0, min(state.loop_end_frame or end, end)
+    mix = mix.model_copy(update={"alone_track_id": track_id if alone else None})
+    figures = {
+        on: in_pool(_loudness, str(settings().data / "audio"), _with_ledger(mix, track_id, on=on), start, stop, state.sample_rate_hz)
+        for on in (False, True)
+    }
+    before, after = figures[False], figures[True]
+    difference = 0.0
+    if before.loudness_lufs is not None and after.loudness_lufs is not None:
+        difference = after.loudness_lufs - before.loudness_lufs
+    return Listening(before=before, after=after, match_before_db=min(difference, 0.0), match_after_db=min(-difference, 0.0))
+
+
+def _with_ledger(mix: Mix, track_id: str | None, *, on: bool) -> Mix:
+    tracks = tuple(t.model_copy(update={"ledger_on": on}) if track_id in (t.id, None) else t for t in mix.tracks)
+    return mix.model_copy(update={"tracks": tracks})
+
+
+def _loudness(audio_folder: str, mix: Mix, start: int, end: int, sample_rate_hz: int) -> Loudness:
+    if end <= start:
+        return Loudness(loudness_lufs=None, true_peak_db=None)
+    blocks = render_mix(
+        mix, lambda audio_id: open_source(Path(audio_folder) / audio_id / "session.npy"),
+        start=start, end=end, sample_rate_hz=sample_rate_hz,
+    )  # fmt: skip
+    samples = np.concatenate(list(blocks), axis=1)
+    return Loudness(
+        loudness_lufs=integrated_loudness(samples, sample_rate_hz=sample_rate_hz), true_peak_db=true_peak_db(samples)
+    )

@@ -1,0 +1,45 @@
+"""What can be configured, by environment variables that begin with MIVLO_."""
+
+from functools import lru_cache
+from pathlib import Path
+
+from pydantic import Field
+from pydantic_settings import BaseSettings, SettingsConfigDict
+
+from mivlo.core.audiofile import ImportLimits
+
+__all__ = ["Settings", "settings"]
+
+
+class Settings(BaseSettings):
+    """The application's settings; the supervisor hands them to its processes."""
+
+    model_config = SettingsConfigDict(env_prefix="MIVLO_")
+
+    data: Path = Field(description="data folder")
+    database_url: str = Field(description="SQLAlchemy address of the database")
+    port: int = 8765
+    monitor_port: int = 8766
+    web: Path | None = Field(default=None, description="built front end; none in server tests")
+    max_import_seconds: float = 1200.0
+    max_import_bytes: int = 2 << 30
+    analysis_processes: int = 1
+
+    @property
+    def import_limits(self) -> ImportLimits:
+        """Return what imports are held to."""
+        return ImportLimits(max_seconds=self.max_import_seconds, max_bytes=self.max_import_bytes)
+
+    def audio_folder(self, audio_id: str) -> Path:
+        """Return where one imported file lives; ids are ours, never a user's words."""
+        return self.data / "audio" / audio_id
+
+    def handover_folder(self, handover_id: str) -> Path:
+        """Return where the files of one hand-over are written."""
+        return self.data / "handover" / handover_id
+
+
+@lru_cache
+def settings() -> Settings:
+    """Return the settings of this process."""
+    return Settings()  # type: ignore[call-arg]
