@@ -4,48 +4,21 @@ Full scale is the peak of a full-scale sine. What has no loudness (silence, unde
 """
 
 import numpy as np
-from scipy.signal import resample_poly, sosfilt
 
-from mivlo.core.units import Array, power_to_db
+from mivlo.core.k_weighting import k_weighting, power_to_lufs
+from mivlo.core.units import Array
 
 __all__ = [
     "integrated_loudness",
-    "k_weighting",
     "momentary_powers",
-    "power_to_lufs",
     "sample_peak_db",
     "true_peak_db",
 ]
 
-# The analogue figures from which BS.1770-4's tables for 48 kHz follow to 1e-15 (references: bs1770.json).
-SHELF_HZ, SHELF_GAIN_DB, SHELF_Q, SHELF_MID_EXPONENT = 1681.974450955533, 3.999843853973347, 0.7071752369554196, 0.4996667741545416
-HIGH_PASS_HZ, HIGH_PASS_Q = 38.13547087602444, 0.5003270373238773
-BLOCK_S, HOP_S = 0.4, 0.1
+HOP_S = 0.1
 ABSOLUTE_GATE_LUFS, RELATIVE_GATE_LU = -70.0, -10.0
-OFFSET_LU = -0.691
 TRUE_PEAK_OVERSAMPLING = 4
 TRUE_PEAK_CHUNK_FRAMES = 1 << 18
-
-
-def k_weighting(sample_rate_hz: float) -> Array:
-    """Return the K weighting as (2, 6) second-order sections, re-derived for any rate."""
-    k = np.tan(np.pi * SHELF_HZ / sample_rate_hz)
-    high = 10.0 ** (SHELF_GAIN_DB / 20.0)
-    mid = high**SHELF_MID_EXPONENT
-    a0 = 1.0 + k / SHELF_Q + k * k
-    shelf = [
-        (high + mid * k / SHELF_Q + k * k) / a0, 2.0 * (k * k - high) / a0, (high - mid * k / SHELF_Q + k * k) / a0,
-        1.0, 2.0 * (k * k - 1.0) / a0, (1.0 - k / SHELF_Q + k * k) / a0,
-    ]  # fmt: skip
-    k = np.tan(np.pi * HIGH_PASS_HZ / sample_rate_hz)
-    a0 = 1.0 + k / HIGH_PASS_Q + k * k
-    high_pass = [1.0, -2.0, 1.0, 1.0, 2.0 * (k * k - 1.0) / a0, (1.0 - k / HIGH_PASS_Q + k * k) / a0]
-    return np.array([shelf, high_pass])
-
-
-def power_to_lufs(power: Array) -> Array:
-    """Return the loudness of K-weighted powers that are summed over the channels."""
-    return power_to_db(power) + OFFSET_LU
 
 
 def momentary_powers(samples: Array, *, sample_rate_hz: float) -> Array:
@@ -65,6 +38,9 @@ def momentary_powers(samples: Array, *, sample_rate_hz: float) -> Array:
 
     Source: BS.1770-4, annex 1 (from memory)
     """
+    # Imported late: it takes longer to load than the rest of the application, and only measurements need it.
+    from scipy.signal import sosfilt
+
     hop = round(HOP_S * sample_rate_hz)
     n_hops = samples.shape[1] // hop
     if n_hops < 4:
@@ -92,6 +68,8 @@ def sample_peak_db(samples: Array) -> float | None:
 
 def true_peak_db(samples: Array) -> float | None:
     """Return the true peak in dBTP of (channels, frames) by fourfold oversampling, or None for silence."""
+    from scipy.signal import resample_poly
+
     margin = 64
     peak = 0.0
     for start in range(0, samples.shape[1], TRUE_PEAK_CHUNK_FRAMES):

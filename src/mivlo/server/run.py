@@ -18,6 +18,7 @@ from mivlo.server.db.cluster import Cluster, ClusterError, start_cluster
 __all__ = ["main"]
 
 PROCESSES = {"pages": "mivlo.server.app", "sound": "mivlo.server.monitor.app", "jobs": "mivlo.server.jobs.worker"}
+DEMO_DONE = "demo-loaded"
 READY_SECONDS = 60.0
 STOP_SECONDS = 5.0
 PR_SET_PDEATHSIG = 1
@@ -75,10 +76,12 @@ def _run(arguments: argparse.Namespace) -> None:
     children: dict[str, subprocess.Popen[bytes]] = {}
     try:
         os.environ.update(_environment(arguments, data, cluster))
-        _prepare_database(arguments)
-        _say("starting sound, pages and jobs")
-        for name in PROCESSES:
+        _say("starting sound and pages")
+        for name in ("sound", "pages"):
             children[name] = _spawn(name)
+        _prepare_database(arguments)
+        _say("starting jobs")
+        children["jobs"] = _spawn("jobs")
         _wait_ready(arguments.port, arguments.port + 1, children)
         print(f"\nMivlo is at http://127.0.0.1:{arguments.port}/   (Ctrl-C stops it)\n", flush=True)
         _keep_alive(children)
@@ -127,18 +130,28 @@ def _environment(arguments: argparse.Namespace, data: Path, cluster: Cluster) ->
 
 def _prepare_database(arguments: argparse.Namespace) -> None:
     # Imported here: the settings that these modules read exist only now.
-    from mivlo.server.db.engine import engine, migrate, open_db
-    from mivlo.server.services.demo import load_demo
-    from mivlo.server.services.pool import close_pool
+    from mivlo.server.db.engine import engine, migrate
 
     _say("bringing the database up to date")
     migrate()
-    if not arguments.no_demo:
+    if not arguments.no_demo and not (Path(os.environ["MIVLO_DATA"]) / DEMO_DONE).exists():
         _say("loading the demo session (once)")
-        with open_db() as db:
-            load_demo(db, arguments.demo_folder)
-    close_pool()
+        _load_demo(arguments.demo_folder)
     engine().dispose()
+
+
+def _load_demo(folder: Path) -> None:
+    # Imported here: the audio libraries would cost every later start a second.
+    from mivlo.server.db.engine import open_db
+    from mivlo.server.services.demo import load_demo
+    from mivlo.server.services.pool import close_pool
+
+    try:
+        with open_db() as db:
+            load_demo(db, folder)
+    finally:
+        close_pool()
+    (Path(os.environ["MIVLO_DATA"]) / DEMO_DONE).touch()
 
 
 def _die_with_parent() -> None:

@@ -1,11 +1,12 @@
 """The probe's guard and the output meter: K-weighted power and true peak, step by step of the control grid."""
 
 import numpy as np
-from scipy.signal import firwin, resample_poly, sosfilt
 
+from mivlo.core.engine.chain import Chain, KeyedSection
 from mivlo.core.engine.mix import GuardReference
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
-from mivlo.core.loudness import BLOCK_S, OFFSET_LU, TRUE_PEAK_OVERSAMPLING, k_weighting
+from mivlo.core.filters.biquad import Biquad
+from mivlo.core.k_weighting import BLOCK_S, OFFSET_LU, k_weighting
 from mivlo.core.units import Array, db_to_gain
 
 __all__ = ["Guard"]
@@ -16,8 +17,12 @@ MARGIN_DB = 0.3  # for what a step of 64 frames cannot see of its neighbours
 RELEASE_S = 0.3
 HIGHEST_OVERSHOOT = 2.0  # of a true peak over the samples beside it; real sound stays well below
 SPEND = 1.0 / 24.0  # of the power that the 400 ms window still allows, that one step may take
-# resample_poly's own default window and length, designed once instead of at every step.
-_OVERSAMPLING_FIR = firwin(20 * TRUE_PEAK_OVERSAMPLING + 1, 1.0 / TRUE_PEAK_OVERSAMPLING, window=("kaiser", 5.0))
+# Windowed sinc for fourfold oversampling, one row for each of the four phases; reaches 10 samples each way.
+OVERSAMPLING, REACH = 4, 10
+_TAPS = np.sinc(np.arange(-REACH * OVERSAMPLING, REACH * OVERSAMPLING) / OVERSAMPLING) * np.kaiser(
+    2 * REACH * OVERSAMPLING, 5.0
+)
+_PHASES = _TAPS.reshape(2 * REACH, OVERSAMPLING).T
 
 
 class Guard:
@@ -27,8 +32,8 @@ class Guard:
     """
 
     def __init__(self, sample_rate_hz: float) -> None:
-        self._k = k_weighting(sample_rate_hz)
-        self._k_state = np.zeros((2, 2, 2))
+        weighting = [Biquad(*(row / row[3])[[0, 1, 2, 4, 5]]) for row in k_weighting(sample_rate_hz)]
+        self._k = Chain(2, sample_rate_hz, [KeyedSection(str(i), section) for i, section in enumerate(weighting)])
         self._powers = np.zeros(round(BLOCK_S * sample_rate_hz / CONTROL_FRAMES))  # after the guard's gain
         self._release = 1.0 - np.exp(-CONTROL_FRAMES / (RELEASE_S * sample_rate_hz))
         self._knot = 1.0  # the gain at the start of the step that leaves next
@@ -57,7 +62,8 @@ class Guard:
         elif self._fallback is None:
             known = 10 * np.log10(self.momentary_power() + 1e-12) + OFFSET_LU
             self._fallback = GuardReference(loudness_lufs=max(float(known), -40.0))
-        weighted, self._k_state = sosfilt(self._k, x, axis=1, zi=self._k_state)
+        weighted = x.copy()
+        self._k.process(weighted)
         steps = x.shape[1] // CONTROL_FRAMES
         # Each step is summed as a row of its own, so that the figures do not hang on how many come at once.
         rows = np.ascontiguousarray(weighted.reshape(2, steps, CONTROL_FRAMES).transpose(1, 0, 2))
@@ -116,8 +122,8 @@ class Guard:
     def _true_peak(self, x: Array) -> float:
         """Return the true peak of a step, the second half of the step before it included."""
         before = np.zeros_like(x) if self._waiting is None else self._waiting
-        up = resample_poly(np.concatenate([before, x], axis=1), TRUE_PEAK_OVERSAMPLING, 1, axis=1, window=_OVERSAMPLING_FIR)
-        return float(np.max(np.abs(up[:, CONTROL_FRAMES * TRUE_PEAK_OVERSAMPLING // 2 :])))
+        recent = np.concatenate([before, x], axis=1)[:, CONTROL_FRAMES // 2 - REACH :]
+        return float(max(np.max(np.abs(np.convolve(c, phase, "valid"))) for c in recent for phase in _PHASES))
 
 
 def _split(x: Array) -> list[Array]:

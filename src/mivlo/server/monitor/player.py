@@ -11,7 +11,7 @@ from pydantic import BaseModel
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError
-from mivlo.core.loudness import power_to_lufs
+from mivlo.core.k_weighting import power_to_lufs
 from mivlo.core.spectra.average import band_levels
 from mivlo.core.units import Array
 from mivlo.server.monitor.messages import Applied, Ended, Held, Meter, Play, SetMix, Spectra, pack_sound

@@ -16,10 +16,7 @@ __all__ = ["load_demo"]
 
 
 def load_demo(db: Session, folder: Path) -> None:
-    """Import the demo session once; where a first try was cut short, what it left is replaced."""
-    done = settings().data / "demo-loaded"
-    if done.exists():
-        return
+    """Import the demo session; where a first try was cut short, what it left is replaced."""
     for row in db.scalars(select(SessionRow).where(SessionRow.is_demo)):
         db.delete(row)
     db.commit()
@@ -35,4 +32,3 @@ def load_demo(db: Session, folder: Path) -> None:
             db, audio, name=track["name"], role=track["role"], start_frame=track["start_frame"],
             gain_db=track["gain_db"], pan=track["pan"],
         )  # fmt: skip
-    done.touch()

@@ -1,0 +1,106 @@
+/** The only place that fetches. Types come from the API's own document (schema.d.ts, generated). */
+import type { components } from './schema'
+
+type Schemas = components['schemas']
+export type About = Schemas['About']
+export type Edit = Schemas['Edit']
+export type EditStep = Edit['steps'][number]
+export type HandOver = Schemas['HandOver']
+export type HandOverRequest = Partial<Schemas['HandOverRequest']> & Pick<Schemas['HandOverRequest'], 'what'>
+export type LedgerEntry = Schemas['MonitorLedgerEntry']
+export type Listening = Schemas['Listening']
+export type Mix = Schemas['MonitorMix']
+export type Move = LedgerEntry['move']
+export type MoveKind = Schemas['MoveKind']
+export type Figure = Schemas['Figure']
+export type Pin = Schemas['Pin']
+export type Probe = Schemas['Probe']
+export type Problem = Schemas['Problem']
+export type Role = Schemas['TrackState']['role']
+export type SessionState = Schemas['SessionState']
+export type SessionSummary = Schemas['SessionSummary']
+export type Spectrum = Schemas['Spectrum']
+export type TrackFields = Partial<Schemas['TrackFields']>
+export type TrackState = Schemas['TrackState']
+export type Waveform = Schemas['Waveform']
+export type FromPage = Schemas['MonitorMessages']['from_page']
+export type FromMonitor = Schemas['MonitorMessages']['from_monitor']
+
+/** What the server refused or could not do, in its own words. */
+export class ApiError extends Error {
+  constructor(
+    readonly code: Problem['code'] | 'no-connection',
+    message: string,
+  ) {
+    super(message)
+  }
+}
+
+async function call<T>(method: 'GET' | 'POST', path: string, body?: unknown): Promise<T> {
+  let answer: Response
+  try {
+    answer = await fetch(`/api${path}`, {
+      method,
+      headers: body === undefined ? {} : { 'content-type': 'application/json' },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    })
+  } catch {
+    throw new ApiError('no-connection', 'The server does not answer. Nothing was saved by this step.')
+  }
+  if (!answer.ok) throw await problemOf(answer)
+  return (await answer.json()) as T
+}
+
+async function problemOf(answer: Response): Promise<ApiError> {
+  try {
+    const problem = (await answer.json()) as Problem
+    return new ApiError(problem.code, problem.message)
+  } catch {
+    return new ApiError('mivlo-error', `The server answered with status ${answer.status}.`)
+  }
+}
+
+export const api = {
+  about: () => call<About>('GET', '/about'),
+  sessions: () => call<SessionSummary[]>('GET', '/sessions'),
+  createSession: (name: string, sample_rate_hz: number) => call<SessionState>('POST', '/sessions', { name, sample_rate_hz }),
+  session: (id: string) => call<SessionState>('GET', `/sessions/${id}`),
+  edit: (id: string, base_revision: number, label: string, steps: EditStep[]) =>
+    call<SessionState>('POST', `/sessions/${id}/edits`, { base_revision, label, steps }),
+  undo: (id: string, base_revision: number) => call<SessionState>('POST', `/sessions/${id}/undo`, { base_revision }),
+  redo: (id: string, base_revision: number) => call<SessionState>('POST', `/sessions/${id}/redo`, { base_revision }),
+  waveform: (audioId: string, columns: number) => call<Waveform>('GET', `/audio/${audioId}/waveform?columns=${columns}`),
+  spectrum: (audioId: string, start: number, end: number, rate: number) =>
+    call<Spectrum>('GET', `/audio/${audioId}/spectrum?start=${start}&end=${end}&sample_rate_hz=${rate}`),
+  response: (moves: Move[], sample_rate_hz: number) => call<number[]>('POST', '/response', { moves, sample_rate_hz }),
+  listening: (id: string, trackId: string, alone: boolean) =>
+    call<Listening>('GET', `/sessions/${id}/listening?track_id=${trackId}&alone=${alone}`),
+  handovers: (id: string) => call<HandOver[]>('GET', `/sessions/${id}/handovers`),
+  handOver: (id: string, request: HandOverRequest) => call<HandOver>('POST', `/sessions/${id}/handovers`, request),
+  cancel: (handoverId: string) => call<HandOver>('POST', `/handovers/${handoverId}/cancel`),
+}
+
+export const pictureUrl = (audioId: string, timeZoom: number, column: number, freqZoom: number, row: number, rate: number) =>
+  `/api/audio/${audioId}/picture/${timeZoom}/${column}/${freqZoom}/${row}.png?sample_rate_hz=${rate}`
+
+/** Send one file, telling how much has gone up (0..1). */
+export function upload(path: string, file: File, fields: Record<string, string>, onProgress: (part: number) => void) {
+  return new Promise<SessionState>((resolve, reject) => {
+    const form = new FormData()
+    for (const [name, value] of Object.entries(fields)) form.append(name, value)
+    form.append('file', file)
+    const request = new XMLHttpRequest()
+    request.open('POST', `/api${path}`)
+    request.responseType = 'json'
+    request.upload.onprogress = (event) => onProgress(event.loaded / Math.max(event.total, 1))
+    request.onerror = () => reject(new ApiError('no-connection', `${file.name}: the connection was lost`))
+    request.onload = () => {
+      if (request.status < 300) resolve(request.response as SessionState)
+      else {
+        const problem = request.response as Problem | null
+        reject(new ApiError(problem?.code ?? 'mivlo-error', problem?.message ?? `${file.name}: status ${request.status}`))
+      }
+    }
+    request.send(form)
+  })
+}

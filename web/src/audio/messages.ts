@@ -1,0 +1,44 @@
+/** What page, socket worker and worklet tell each other inside the browser. */
+import type { FromMonitor, FromPage } from '../api/client'
+
+/** One packet of sound: the monitor's header and planar samples. */
+export interface Sound {
+  readonly epoch: number
+  readonly streamFrame: number
+  readonly position: number
+  readonly seq: number
+  readonly samples: Float32Array
+}
+
+export const HEADER_BYTES = 32
+
+export function unpackSound(data: ArrayBuffer): Sound {
+  const [epoch = 0, streamFrame = 0, position = 0, seq = 0] = new Float64Array(data, 0, 4)
+  return { epoch, streamFrame, position, seq, samples: new Float32Array(data, HEADER_BYTES) }
+}
+
+export type ToWorklet =
+  | { kind: 'sound'; data: ArrayBuffer }
+  | { kind: 'start'; epoch: number }
+  | { kind: 'stop' }
+  | { kind: 'last' }
+  | { kind: 'capture'; frames: number }
+
+export type FromWorklet =
+  | { kind: 'held'; epoch: number; played: number; underruns: number; position: number; seq: number; contextTime: number }
+  | { kind: 'captured'; epoch: number; left: Float32Array; right: Float32Array; underruns: number }
+
+export type ToWorker =
+  | { kind: 'open'; url: string; worklet: MessagePort }
+  | { kind: 'worklet'; worklet: MessagePort }
+  | { kind: 'send'; message: FromPage }
+  | { kind: 'stop' }
+  | { kind: 'capture'; frames: number }
+
+export type FromWorker =
+  | { kind: 'connected' }
+  | { kind: 'lost' }
+  | { kind: 'said'; message: FromMonitor }
+  | { kind: 'position'; epoch: number; position: number; played: number; underruns: number }
+  | { kind: 'heard'; seq: number }
+  | Extract<FromWorklet, { kind: 'captured' }>

@@ -1,0 +1,48 @@
+<script setup lang="ts">
+/** One figure: typed with its unit, stepped with the arrow keys (finer with shift). */
+import { ref, watch } from 'vue'
+import { formatFigure, parseFigure, qToOctaves, stepFigure } from '../lib/figures'
+
+const props = defineProps<{ label: string; unit: string; value: number; minimum: number; maximum: number }>()
+const emit = defineEmits<{ show: [value: number]; commit: [value: number] }>()
+const text = ref('')
+const wrong = ref('')
+
+watch(() => [props.value, props.unit] as const, () => (text.value = formatFigure(props.unit, props.value)), { immediate: true })
+
+function take() {
+  const value = parseFigure(props.unit, text.value)
+  if (value === null) wrong.value = props.unit === 'Hz' ? 'such as 3.5k, F#5 or 740 Hz' : props.unit === 'Q' ? 'such as 12 or 0.1 oct' : 'a number, such as −6'
+  else if (value < props.minimum || value > props.maximum) wrong.value = `${formatFigure(props.unit, props.minimum)} to ${formatFigure(props.unit, props.maximum)}`
+  else {
+    wrong.value = ''
+    if (formatFigure(props.unit, value) !== formatFigure(props.unit, props.value)) emit('commit', value)
+    text.value = formatFigure(props.unit, props.value)
+  }
+}
+
+function step(direction: 1 | -1, event: KeyboardEvent) {
+  wrong.value = ''
+  const next = stepFigure(props.unit, props.value, direction, event.shiftKey)
+  emit('commit', Math.min(Math.max(next, props.minimum), props.maximum))
+}
+</script>
+
+<template>
+  <label class="figure" :class="{ wrong }">
+    <span class="soft">{{ label }}</span>
+    <input v-model="text" class="figures" :aria-label="label" :aria-invalid="!!wrong" spellcheck="false"
+      @change="take" @keydown.enter="take" @focus="($event.target as HTMLInputElement).select()"
+      @keydown.up.prevent="step(1, $event)" @keydown.down.prevent="step(-1, $event)" />
+    <span v-if="unit === 'Q' && !wrong" class="figures soft other">{{ qToOctaves(value).toFixed(2) }} oct</span>
+    <span v-if="wrong" class="message" role="alert">{{ wrong }}</span>
+  </label>
+</template>
+
+<style scoped>
+.figure { display: grid; grid-template-columns: 62px 92px 1fr; align-items: baseline; gap: 6px; }
+input { width: 92px; border: 0; border-bottom: 1px solid var(--ink-soft); background: transparent; color: var(--ink); padding: 1px 2px; }
+.wrong input { border-bottom: 2px dashed var(--vermilion); }
+.message { font-size: 12px; color: var(--vermilion); }
+.other { white-space: nowrap; }
+</style>

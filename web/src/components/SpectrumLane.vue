@@ -1,0 +1,148 @@
+<script setup lang="ts">
+/** The chosen track's spectrum, level running sideways: before in ink, after and taken-away in green, the probe in ochre. */
+import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
+import type { Probe } from '../api/client'
+import { LEVEL_HIGH_DB, LEVEL_LOW_DB, frequencyTicks, xOfLevel, yOfHz, type FrequencyView } from '../lib/axis'
+import { colours, hatching, onRepaint, surfaceOf, type Surface } from '../lib/canvas'
+
+const props = defineProps<{
+  hz: readonly number[]
+  before: readonly number[]
+  response: readonly number[]
+  outline: readonly number[]
+  live: readonly number[] | null
+  frequency: FrequencyView
+  probe: Probe | null
+  handle: { hz: number; gainDb: number } | null
+}>()
+const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
+let stop = () => {}
+
+function trace(surface: Surface, levels: (index: number) => number) {
+  const { context, width, height } = surface
+  context.beginPath()
+  props.hz.forEach((hz, index) => {
+    const x = xOfLevel(levels(index), width)
+    const y = yOfHz(hz, props.frequency, height)
+    if (index) context.lineTo(x, y)
+    else context.moveTo(x, y)
+  })
+}
+
+const before = (index: number) => props.before[index] ?? LEVEL_LOW_DB
+const after = (index: number) => before(index) + (props.response[index] ?? 0)
+
+function paint() {
+  const surface = canvas.value && surfaceOf(canvas.value)
+  if (!surface || !canvas.value) return
+  const c = colours(canvas.value)
+  paintScale(surface, c.line, c.soft)
+  if (props.probe) paintProbe(surface, props.probe, c.ochre, c.ochreFill)
+  if (props.live) paintLive(surface, c.ink)
+  if (!props.before.length) return
+  const { context } = surface
+  context.setLineDash([2, 3])
+  context.strokeStyle = c.soft
+  context.lineWidth = 1
+  trace(surface, (index) => props.outline[index] ?? LEVEL_LOW_DB)
+  context.stroke()
+  context.setLineDash([])
+  if (props.response.some((db) => Math.abs(db) > 0.05)) paintTaken(surface, c.green)
+  context.strokeStyle = c.ink
+  context.lineWidth = 1.2
+  trace(surface, before)
+  context.stroke()
+  if (props.handle) paintHandle(surface, props.handle, c.green, c.paper)
+}
+
+function paintScale({ context, width, height }: Surface, line: string, soft: string) {
+  context.fillStyle = soft
+  context.strokeStyle = line
+  context.lineWidth = 1
+  context.font = '10px "IBM Plex Mono"'
+  context.textAlign = 'center'
+  for (let db = -90; db <= LEVEL_HIGH_DB - 6; db += 30) {
+    const x = Math.round(xOfLevel(db, width)) + 0.5
+    context.beginPath()
+    context.moveTo(x, 0)
+    context.lineTo(x, height)
+    context.stroke()
+    context.fillText(`${db}`.replace('-', '−'), x, height - 4)
+  }
+  context.textAlign = 'left'
+  context.fillText('dB', width - 16, height - 4)
+  context.beginPath()
+  for (const hz of frequencyTicks(props.frequency)) {
+    const y = Math.round(yOfHz(hz, props.frequency, height)) + 0.5
+    context.moveTo(0, y)
+    context.lineTo(width, y)
+  }
+  context.stroke()
+}
+
+function paintProbe({ context, width, height }: Surface, probe: Probe, ochre: string, fill: string) {
+  const half = 2 ** ((probe.width_octaves ?? 0.25) / 2)
+  const top = yOfHz(probe.hz * half, props.frequency, height)
+  const bottom = yOfHz(probe.hz / half, props.frequency, height)
+  context.fillStyle = fill
+  context.fillRect(0, top, width, bottom - top)
+  context.fillStyle = ochre
+  context.fillRect(0, top, width, 1)
+  context.fillRect(0, bottom, width, 1)
+}
+
+function paintLive(surface: Surface, ink: string) {
+  const { context, height } = surface
+  context.fillStyle = ink
+  context.globalAlpha = 0.16
+  trace(surface, (index) => props.live?.[index] ?? LEVEL_LOW_DB)
+  context.lineTo(0, 0)
+  context.lineTo(0, height)
+  context.fill()
+  context.globalAlpha = 1
+}
+
+function paintTaken(surface: Surface, green: string) {
+  const { context, width, height } = surface
+  context.beginPath()
+  props.hz.forEach((hz, index) => context.lineTo(xOfLevel(before(index), width), yOfHz(hz, props.frequency, height)))
+  for (let index = props.hz.length - 1; index >= 0; index--) {
+    context.lineTo(xOfLevel(after(index), width), yOfHz(props.hz[index] ?? 20, props.frequency, height))
+  }
+  context.globalAlpha = 0.22
+  context.fillStyle = green
+  context.fill()
+  context.globalAlpha = 1
+  context.fillStyle = hatching(context, green)
+  context.fill()
+  context.strokeStyle = green
+  context.lineWidth = 2
+  trace(surface, after)
+  context.stroke()
+}
+
+function paintHandle({ context, width, height }: Surface, handle: { hz: number; gainDb: number }, green: string, paper: string) {
+  const y = yOfHz(handle.hz, props.frequency, height)
+  const nearest = props.hz.reduce((best, hz, index) => (Math.abs(Math.log(hz / handle.hz)) < Math.abs(Math.log((props.hz[best] ?? 1) / handle.hz)) ? index : best), 0)
+  const x = xOfLevel(after(nearest), width)
+  context.fillStyle = paper
+  context.strokeStyle = green
+  context.lineWidth = 2
+  context.beginPath()
+  context.rect(x - 5, y - 5, 10, 10)
+  context.fill()
+  context.stroke()
+}
+
+onMounted(() => {
+  if (canvas.value) stop = onRepaint(canvas.value, paint)
+})
+onBeforeUnmount(() => stop())
+watch(() => [props.before, props.response, props.live, props.frequency, props.probe, props.handle], paint)
+</script>
+
+<template><canvas ref="canvas" class="lane" role="img" aria-label="Spectrum of the chosen track"></canvas></template>
+
+<style scoped>
+.lane { width: 100%; height: 100%; display: block; }
+</style>

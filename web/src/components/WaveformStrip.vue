@@ -1,0 +1,105 @@
+<script setup lang="ts">
+/** The whole song as a waveform: drag sets the loop, a click moves the play position. */
+import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
+import type { Waveform } from '../api/client'
+import { colours, onRepaint, surfaceOf } from '../lib/canvas'
+import { formatTime } from '../lib/figures'
+import type { TimeView } from '../lib/axis'
+
+const props = defineProps<{
+  waveform: Waveform | null
+  offsetS: number
+  lengthS: number
+  songS: number
+  loop: { startS: number; endS: number } | null
+  positionS: number
+  shown: TimeView | null
+}>()
+const emit = defineEmits<{ loop: [range: { startS: number; endS: number } | null]; seek: [seconds: number] }>()
+const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
+const dragging = ref<{ startS: number; endS: number } | null>(null)
+const CLICK_PIXELS = 4
+let stop = () => {}
+
+const loop = computed(() => dragging.value ?? props.loop)
+const xOf = (seconds: number, width: number) => (seconds / props.songS) * width
+
+function paint() {
+  const surface = canvas.value && surfaceOf(canvas.value)
+  if (!surface || !canvas.value) return
+  const { context, width, height } = surface
+  const c = colours(canvas.value)
+  const middle = height / 2
+  if (loop.value) {
+    context.fillStyle = c.ochreFill
+    context.fillRect(xOf(loop.value.startS, width), 0, xOf(loop.value.endS - loop.value.startS, width), height)
+  }
+  context.fillStyle = c.ink
+  const columns = props.waveform?.lowest.length ?? 0
+  for (let column = 0; column < columns; column++) {
+    const low = props.waveform?.lowest[column] ?? 0
+    const high = props.waveform?.highest[column] ?? 0
+    const x = xOf(props.offsetS + (column / columns) * props.lengthS, width)
+    context.fillRect(x, middle - high * middle, Math.max(xOf(props.lengthS / columns, width), 0.6), Math.max((high - low) * middle, 0.6))
+  }
+  if (loop.value) {
+    context.strokeStyle = c.ink
+    context.lineWidth = 1.5
+    context.strokeRect(xOf(loop.value.startS, width), 0.75, xOf(loop.value.endS - loop.value.startS, width), height - 1.5)
+  }
+  if (props.shown && props.shown.endS - props.shown.startS < props.songS - 0.01) {
+    context.fillStyle = c.slate
+    context.fillRect(xOf(props.shown.startS, width), height - 3, xOf(props.shown.endS - props.shown.startS, width), 3)
+  }
+  context.fillStyle = c.ink
+  context.fillRect(Math.round(xOf(props.positionS, width)), 0, 1.5, height)
+}
+
+function press(event: PointerEvent) {
+  const box = canvas.value?.getBoundingClientRect()
+  if (!box || event.button !== 0) return
+  canvas.value?.setPointerCapture(event.pointerId)
+  const at = (clientX: number) => Math.min(Math.max(((clientX - box.left) / box.width) * props.songS, 0), props.songS)
+  const start = event.clientX
+  const move = (moved: PointerEvent) => {
+    if (Math.abs(moved.clientX - start) < CLICK_PIXELS) return
+    const [a, b] = [at(start), at(moved.clientX)]
+    dragging.value = { startS: Math.min(a, b), endS: Math.max(a, b) }
+  }
+  const release = () => {
+    canvas.value?.removeEventListener('pointermove', move)
+    canvas.value?.removeEventListener('pointerup', release)
+    canvas.value?.removeEventListener('pointercancel', release)
+    if (dragging.value) emit('loop', dragging.value)
+    else emit('seek', at(start))
+    dragging.value = null
+  }
+  canvas.value?.addEventListener('pointermove', move)
+  canvas.value?.addEventListener('pointerup', release)
+  canvas.value?.addEventListener('pointercancel', release)
+}
+
+onMounted(() => {
+  if (canvas.value) stop = onRepaint(canvas.value, paint)
+})
+onBeforeUnmount(() => stop())
+watch(() => [props.waveform, props.positionS, loop.value, props.shown, props.songS], paint)
+</script>
+
+<template>
+  <div class="strip">
+    <canvas ref="canvas" data-test="waveform" role="img" aria-label="Waveform: drag to set the loop, click to move the play position" @pointerdown="press"></canvas>
+    <div class="figures soft under">
+      <span v-if="loop">loop {{ formatTime(loop.startS) }}–{{ formatTime(loop.endS) }}
+        <button class="plain" title="Play the whole song" @click="emit('loop', null)">clear loop</button></span>
+      <span v-else>drag on the waveform to loop a passage</span>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.strip { display: flex; flex-direction: column; min-width: 0; height: 100%; }
+canvas { flex: 1; width: 100%; min-height: 0; cursor: crosshair; touch-action: none; }
+.under { height: 20px; line-height: 20px; }
+.under .plain { padding: 0 4px; text-decoration: underline; }
+</style>

@@ -1,0 +1,161 @@
+/** Playing: what is heard just now, and how the user listens. */
+import { computed, ref, shallowRef, watch } from 'vue'
+import { api, type FromMonitor, type Listening, type Mix, type Probe } from '../api/client'
+import { Monitor } from '../audio/monitor'
+import { useSession } from './useSession'
+
+type Meter = Extract<FromMonitor, { say: 'meter' }>
+type Spectra = Extract<FromMonitor, { say: 'spectra' }>
+
+const { about, state, chosen } = useSession()
+const playing = ref(false)
+const positionFrame = ref(0)
+const connection = ref<'unopened' | 'connected' | 'lost'>('unopened')
+const message = ref('')
+const alone = ref(true)
+const ledgerHeard = ref(true)
+const matched = ref(true)
+const dim = ref(false)
+const offcuts = ref(false)
+const sliceEntryId = ref<string | null>(null)
+const probe = shallowRef<Probe | null>(null)
+const meter = shallowRef<Meter | null>(null)
+const spectra = shallowRef<Spectra | null>(null)
+const listening = shallowRef<Listening | null>(null)
+let monitor: Monitor | null = null
+
+const rate = computed(() => state.value?.sample_rate_hz ?? 48_000)
+const songFrames = computed(() => Math.max(1, ...(state.value?.tracks.map((track) => track.start_frame + track.audio.n_frames) ?? [1])))
+
+const matchDb = computed(() => {
+  if (!matched.value || !listening.value) return 0
+  return ledgerHeard.value ? listening.value.match_after_db : listening.value.match_before_db
+})
+
+const mix = computed<Mix | null>(() => {
+  const session = state.value
+  const track = chosen.value
+  if (!session) return null
+  const figures = ledgerHeard.value ? listening.value?.after : listening.value?.before
+  return {
+    tracks: session.tracks.map((t) => ({
+      id: t.id, audio_id: t.audio_id, start_frame: t.start_frame, gain_db: t.gain_db, pan: t.pan,
+      polarity_flipped: t.polarity_flipped, solo: t.solo, mute: t.mute,
+      ledger_on: t.ledger_on && (t.id !== track?.id || ledgerHeard.value), ledger: t.ledger,
+    })),
+    alone_track_id: alone.value ? (track?.id ?? null) : null,
+    offcuts_track_id: offcuts.value ? (track?.id ?? null) : null,
+    slice: sliceEntryId.value && track ? { track_id: track.id, entry_id: sliceEntryId.value } : null,
+    probe: probe.value,
+    guard: {
+      loudness_lufs: lowered(figures?.loudness_lufs), true_peak_db: lowered(figures?.true_peak_db),
+    },
+    match_db: offcuts.value || sliceEntryId.value ? 0 : matchDb.value,
+    dim: dim.value,
+    loop_start_frame: session.loop_start_frame,
+    loop_end_frame: session.loop_end_frame,
+  }
+})
+
+/** What the guard goes by is what is heard: after the level match. */
+const lowered = (db: number | null | undefined) => (db === null || db === undefined ? null : db + matchDb.value)
+
+watch(mix, (next) => {
+  if (next && playing.value) monitor?.setMix(next, chosen.value?.id ?? null)
+}, { flush: 'sync' })
+
+/** The level match is measured again when what it hangs on was saved. */
+const listeningKey = computed(() => `${state.value?.id} ${state.value?.revision} ${chosen.value?.id} ${alone.value}`)
+let asked = 0
+watch(listeningKey, async () => {
+  const session = state.value
+  const track = chosen.value
+  if (!session || !track) return
+  const ticket = ++asked
+  const figures = await api.listening(session.id, track.id, alone.value).catch(() => null)
+  if (ticket === asked) listening.value = figures
+}, { immediate: true })
+
+watch(() => chosen.value?.id, () => {
+  spectra.value = null
+  sliceEntryId.value = null
+  probe.value = null
+})
+
+function makeMonitor(): Monitor {
+  return new Monitor(`ws://${location.hostname}:${about.value?.monitor_port}/monitor`, {
+    connected() {
+      if (connection.value === 'lost') message.value = ''
+      connection.value = 'connected'
+    },
+    lost() {
+      connection.value = 'lost'
+      playing.value = false
+    },
+    position(frame) {
+      positionFrame.value = frame
+    },
+    said(said) {
+      if (said.say === 'meter') meter.value = said
+      else if (said.say === 'spectra') spectra.value = said
+      else if (said.say === 'problem') {
+        message.value = said.message
+        playing.value = false
+      } else if (said.say === 'ended') {
+        playing.value = false
+        positionFrame.value = 0
+      }
+    },
+  })
+}
+
+async function open() {
+  if (!about.value) return
+  monitor ??= makeMonitor()
+  const first = connection.value === 'unopened'
+  await monitor.open(rate.value)
+  if (first) await until(() => connection.value !== 'unopened')
+}
+
+const until = (condition: () => boolean) =>
+  new Promise<void>((resolve) => {
+    const check = () => (condition() ? resolve() : void setTimeout(check, 10))
+    check()
+  })
+
+async function play(fromFrame?: number) {
+  if (!mix.value) return
+  await open()
+  if (connection.value !== 'connected' || !monitor) return
+  message.value = ''
+  const session = state.value
+  const inLoop = session?.loop_start_frame ?? null
+  let from = fromFrame ?? positionFrame.value
+  if (fromFrame === undefined && inLoop !== null && (from < inLoop || from >= (session?.loop_end_frame ?? 0))) from = inLoop
+  if (from >= songFrames.value) from = 0
+  positionFrame.value = from
+  playing.value = true
+  monitor.play(from, rate.value, mix.value, chosen.value?.id ?? null)
+}
+
+function stop() {
+  playing.value = false
+  meter.value = null
+  spectra.value = null
+  monitor?.stop()
+}
+
+const toggle = () => (playing.value ? stop() : void play())
+
+function seek(frame: number) {
+  const at = Math.max(0, Math.min(Math.round(frame), songFrames.value - 1))
+  positionFrame.value = at
+  if (playing.value) void play(at)
+}
+
+export function usePlay() {
+  return {
+    playing, positionFrame, connection, message, alone, ledgerHeard, matched, matchDb, dim, offcuts, sliceEntryId, probe, meter,
+    spectra, listening, rate, songFrames, mix, play, stop, toggle, seek, monitor: () => monitor, open,
+  }
+}

@@ -1,0 +1,103 @@
+/** The open session: its state, and edits that are shown at once and saved one after the other. */
+import { computed, ref, shallowRef } from 'vue'
+import { api, ApiError, type About, type EditStep, type SessionState, type TrackState } from '../api/client'
+import { applySteps } from '../lib/edits'
+
+export type SaveState = 'saved' | 'saving' | 'failed'
+
+const about = shallowRef<About | null>(null)
+const state = shallowRef<SessionState | null>(null)
+const saveState = ref<SaveState>('saved')
+const trouble = ref('')
+const chosenId = ref<string | null>(null)
+let known = 0
+let pending: Promise<unknown> = Promise.resolve()
+let waiting = 0
+let news: WebSocket | null = null
+
+const chosen = computed<TrackState | null>(
+  () => state.value?.tracks.find((track) => track.id === chosenId.value) ?? state.value?.tracks[0] ?? null,
+)
+
+async function open(id: string) {
+  about.value ??= await api.about()
+  if (state.value?.id === id) return
+  state.value = null
+  take(await api.session(id))
+  listen(id)
+}
+
+function take(next: SessionState) {
+  known = next.revision
+  state.value = next
+}
+
+/** Reload when another page has changed the session; nothing is lost, since every change is saved as it is made. */
+function listen(id: string) {
+  news?.close()
+  const socket = new WebSocket(`ws://${location.host}/api/sessions/${id}/news`)
+  news = socket
+  socket.onmessage = (event: MessageEvent<string>) => {
+    const { revision } = JSON.parse(event.data) as { revision: number }
+    if (waiting === 0 && revision > known) void reload()
+  }
+  socket.onclose = () => {
+    if (news === socket) setTimeout(() => news === socket && listen(id), 1000)
+  }
+  socket.onopen = () => {
+    if (waiting === 0) void reload()
+  }
+}
+
+async function reload() {
+  if (!state.value) return
+  const next = await api.session(state.value.id).catch(() => null)
+  if (next && waiting === 0 && next.revision !== known) take(next)
+}
+
+/** Show edit steps at once without saving, for instance while something is dragged. */
+function show(steps: EditStep[]) {
+  if (state.value) state.value = applySteps(state.value, steps)
+}
+
+/** Make one undoable change: shown at once, saved in turn. */
+function edit(label: string, steps: EditStep[]) {
+  show(steps)
+  return save((id) => api.edit(id, known, label, steps))
+}
+
+function save(request: (id: string) => Promise<SessionState>) {
+  const id = state.value?.id
+  if (!id) return Promise.resolve()
+  waiting += 1
+  saveState.value = 'saving'
+  pending = pending.then(async () => {
+    try {
+      const next = await request(id)
+      known = next.revision
+      waiting -= 1
+      // Later edits that still wait are already shown; only the last answer replaces what is on the page.
+      if (waiting === 0) {
+        state.value = next
+        saveState.value = 'saved'
+        trouble.value = ''
+      }
+    } catch (error) {
+      waiting -= 1
+      saveState.value = 'failed'
+      trouble.value = error instanceof ApiError ? error.message : String(error)
+      if (!(error instanceof ApiError) || error.code !== 'no-connection') {
+        const fresh = await api.session(id).catch(() => null)
+        if (fresh) take(fresh)
+      }
+    }
+  })
+  return pending
+}
+
+const undo = () => save((id) => api.undo(id, known))
+const redo = () => save((id) => api.redo(id, known))
+
+export function useSession() {
+  return { about, state, saveState, trouble, chosenId, chosen, open, take, show, edit, undo, redo }
+}

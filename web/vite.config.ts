@@ -1,0 +1,9 @@
+import vue from '@vitejs/plugin-vue'
+import { defineConfig } from 'vite'
+
+export default defineConfig({
+  plugins: [vue()],
+  worker: { format: 'es' },
+  build: { target: 'es2022', chunkSizeWarningLimit: 1500 },
+  server: { proxy: { '/api': { target: 'http://127.0.0.1:8765', ws: true } } },
+})
