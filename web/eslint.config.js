@@ -13,6 +13,8 @@ export default ts.config(
       'vue/singleline-html-element-content-newline': 'off',
       'vue/html-self-closing': 'off',
       'vue/html-indent': 'off',
+      'vue/multiline-html-element-content-newline': 'off',
+      'vue/first-attribute-linebreak': 'off',
       'vue/html-closing-bracket-newline': 'off',
       '@typescript-eslint/no-explicit-any': 'error',
     },

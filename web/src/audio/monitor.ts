@@ -64,7 +64,7 @@ export class Monitor {
     if (this.context.state === 'suspended') await this.context.resume()
   }
 
-  play(atFrame: number, sampleRate: number, mix: Mix, watchTrackId: string | null, queueMs = 40) {
+  play(atFrame: number, sampleRate: number, mix: Mix, watchTrackId: string | null, queueMs: number) {
     this.epoch += 1
     this.seq = 0
     this.sent.clear()

@@ -3,8 +3,11 @@
 import { ref, watch } from 'vue'
 import { formatFigure, parseFigure, qToOctaves, stepFigure } from '../lib/figures'
 
-const props = defineProps<{ label: string; unit: string; value: number; minimum: number; maximum: number }>()
-const emit = defineEmits<{ show: [value: number]; commit: [value: number] }>()
+const props = defineProps<{ label: string; unit: string; value: number; minimum: number; maximum: number; bare?: boolean }>()
+const emit = defineEmits<{ commit: [value: number] }>()
+const EXAMPLES: Record<string, string> = {
+  Hz: 'such as 3.5k, F#5 or 740 Hz', Q: 'such as 12 or 0.1 oct', dB: 'such as −6 dB', pan: 'such as 30 left', s: 'such as 1.25 s',
+}
 const text = ref('')
 const wrong = ref('')
 
@@ -12,7 +15,7 @@ watch(() => [props.value, props.unit] as const, () => (text.value = formatFigure
 
 function take() {
   const value = parseFigure(props.unit, text.value)
-  if (value === null) wrong.value = props.unit === 'Hz' ? 'such as 3.5k, F#5 or 740 Hz' : props.unit === 'Q' ? 'such as 12 or 0.1 oct' : 'a number, such as −6'
+  if (value === null) wrong.value = EXAMPLES[props.unit] ?? 'a number'
   else if (value < props.minimum || value > props.maximum) wrong.value = `${formatFigure(props.unit, props.minimum)} to ${formatFigure(props.unit, props.maximum)}`
   else {
     wrong.value = ''
@@ -29,12 +32,12 @@ function step(direction: 1 | -1, event: KeyboardEvent) {
 </script>
 
 <template>
-  <label class="figure" :class="{ wrong }">
-    <span class="soft">{{ label }}</span>
+  <label class="figure" :class="{ wrong, bare }">
+    <span v-if="!bare" class="soft">{{ label }}</span>
     <input v-model="text" class="figures" :aria-label="label" :aria-invalid="!!wrong" spellcheck="false"
       @change="take" @keydown.enter="take" @focus="($event.target as HTMLInputElement).select()"
       @keydown.up.prevent="step(1, $event)" @keydown.down.prevent="step(-1, $event)" />
-    <span v-if="unit === 'Q' && !wrong" class="figures soft other">{{ qToOctaves(value).toFixed(2) }} oct</span>
+    <span v-if="unit === 'Q' && !wrong && !bare" class="figures soft other">{{ qToOctaves(value).toFixed(2) }} oct</span>
     <span v-if="wrong" class="message" role="alert">{{ wrong }}</span>
   </label>
 </template>
@@ -42,6 +45,8 @@ function step(direction: 1 | -1, event: KeyboardEvent) {
 <style scoped>
 .figure { display: grid; grid-template-columns: 62px 92px 1fr; align-items: baseline; gap: 6px; }
 input { width: 92px; border: 0; border-bottom: 1px solid var(--ink-soft); background: transparent; color: var(--ink); padding: 1px 2px; }
+.bare { grid-template-columns: 84px; }
+.bare input { width: 84px; }
 .wrong input { border-bottom: 2px dashed var(--vermilion); }
 .message { font-size: 12px; color: var(--vermilion); }
 .other { white-space: nowrap; }

@@ -2,8 +2,9 @@
 /** The chosen track's spectrogram, drawn from pictures that the core computes; ink is level. */
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
 import { pictureUrl } from '../api/client'
-import { frequencyTicks, xOfTime, yOfHz, type FrequencyView, type TimeView } from '../lib/axis'
+import { frequencyTicks, timeTicks, xOfTime, yOfHz, type FrequencyView, type TimeView } from '../lib/axis'
 import { colours, onRepaint, surfaceOf } from '../lib/canvas'
+import { formatTime } from '../lib/figures'
 import { planTiles, type TileGrid, type TilePlan } from '../lib/tiles'
 
 const props = defineProps<{
@@ -93,6 +94,15 @@ function paint() {
       context.fillRect(x, 0, 1, 7)
       context.fillRect(x, height - 7, 1, 7)
     }
+  }
+  context.font = '10px "IBM Plex Mono"'
+  context.textAlign = 'center'
+  for (const at of timeTicks(props.time)) {
+    const x = xOfTime(at, props.time, width)
+    context.fillStyle = c.paper
+    context.fillRect(x - 17, height - 14, 34, 14)
+    context.fillStyle = c.soft
+    context.fillText(formatTime(at), x, height - 4)
   }
   const x = Math.round(xOfTime(props.positionS, props.time, width))
   context.fillStyle = c.ink

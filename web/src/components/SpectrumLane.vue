@@ -13,7 +13,6 @@ const props = defineProps<{
   live: readonly number[] | null
   frequency: FrequencyView
   probe: Probe | null
-  handle: { hz: number; gainDb: number } | null
 }>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 let stop = () => {}
@@ -52,7 +51,6 @@ function paint() {
   context.lineWidth = 1.2
   trace(surface, before)
   context.stroke()
-  if (props.handle) paintHandle(surface, props.handle, c.green, c.paper)
 }
 
 function paintScale({ context, width, height }: Surface, line: string, soft: string) {
@@ -121,24 +119,11 @@ function paintTaken(surface: Surface, green: string) {
   context.stroke()
 }
 
-function paintHandle({ context, width, height }: Surface, handle: { hz: number; gainDb: number }, green: string, paper: string) {
-  const y = yOfHz(handle.hz, props.frequency, height)
-  const nearest = props.hz.reduce((best, hz, index) => (Math.abs(Math.log(hz / handle.hz)) < Math.abs(Math.log((props.hz[best] ?? 1) / handle.hz)) ? index : best), 0)
-  const x = xOfLevel(after(nearest), width)
-  context.fillStyle = paper
-  context.strokeStyle = green
-  context.lineWidth = 2
-  context.beginPath()
-  context.rect(x - 5, y - 5, 10, 10)
-  context.fill()
-  context.stroke()
-}
-
 onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, paint)
 })
 onBeforeUnmount(() => stop())
-watch(() => [props.before, props.response, props.live, props.frequency, props.probe, props.handle], paint)
+watch(() => [props.before, props.response, props.live, props.frequency, props.probe], paint)
 </script>
 
 <template><canvas ref="canvas" class="lane" role="img" aria-label="Spectrum of the chosen track"></canvas></template>

@@ -16,6 +16,7 @@ const alone = ref(true)
 const ledgerHeard = ref(true)
 const matched = ref(true)
 const dim = ref(false)
+const queueMs = ref(40)
 const offcuts = ref(false)
 const sliceEntryId = ref<string | null>(null)
 const probe = shallowRef<Probe | null>(null)
@@ -60,8 +61,10 @@ const mix = computed<Mix | null>(() => {
 /** What the guard goes by is what is heard: after the level match. */
 const lowered = (db: number | null | undefined) => (db === null || db === undefined ? null : db + matchDb.value)
 
-watch(mix, (next) => {
-  if (next && playing.value) monitor?.setMix(next, chosen.value?.id ?? null)
+/** What is heard changes only when something in it did: a saved edit that was shown before sends nothing anew. */
+const mixKey = computed(() => `${chosen.value?.id} ${JSON.stringify(mix.value)}`)
+watch(mixKey, () => {
+  if (mix.value && playing.value) monitor?.setMix(mix.value, chosen.value?.id ?? null)
 }, { flush: 'sync' })
 
 /** The level match is measured again when what it hangs on was saved. */
@@ -135,7 +138,7 @@ async function play(fromFrame?: number) {
   if (from >= songFrames.value) from = 0
   positionFrame.value = from
   playing.value = true
-  monitor.play(from, rate.value, mix.value, chosen.value?.id ?? null)
+  monitor.play(from, rate.value, mix.value, chosen.value?.id ?? null, queueMs.value)
 }
 
 function stop() {
@@ -155,7 +158,7 @@ function seek(frame: number) {
 
 export function usePlay() {
   return {
-    playing, positionFrame, connection, message, alone, ledgerHeard, matched, matchDb, dim, offcuts, sliceEntryId, probe, meter,
+    playing, positionFrame, connection, message, alone, ledgerHeard, matched, matchDb, dim, queueMs, offcuts, sliceEntryId, probe, meter,
     spectra, listening, rate, songFrames, mix, play, stop, toggle, seek, monitor: () => monitor, open,
   }
 }

@@ -1,9 +1,9 @@
 /** The open session: its state, and edits that are shown at once and saved one after the other. */
 import { computed, ref, shallowRef } from 'vue'
 import { api, ApiError, type About, type EditStep, type SessionState, type TrackState } from '../api/client'
-import { applySteps } from '../lib/edits'
+import { applySteps, type SaveState } from '../lib/edits'
 
-export type SaveState = 'saved' | 'saving' | 'failed'
+const RETRY_MS = 1000
 
 const about = shallowRef<About | null>(null)
 const state = shallowRef<SessionState | null>(null)
@@ -70,29 +70,46 @@ function save(request: (id: string) => Promise<SessionState>) {
   const id = state.value?.id
   if (!id) return Promise.resolve()
   waiting += 1
-  saveState.value = 'saving'
-  pending = pending.then(async () => {
-    try {
-      const next = await request(id)
-      known = next.revision
-      waiting -= 1
-      // Later edits that still wait are already shown; only the last answer replaces what is on the page.
-      if (waiting === 0) {
-        state.value = next
-        saveState.value = 'saved'
-        trouble.value = ''
-      }
-    } catch (error) {
-      waiting -= 1
-      saveState.value = 'failed'
-      trouble.value = error instanceof ApiError ? error.message : String(error)
-      if (!(error instanceof ApiError) || error.code !== 'no-connection') {
-        const fresh = await api.session(id).catch(() => null)
-        if (fresh) take(fresh)
-      }
-    }
-  })
+  if (saveState.value !== 'waiting') saveState.value = 'saving'
+  pending = pending.then(() => saveInTurn(id, request))
   return pending
+}
+
+async function saveInTurn(id: string, request: (id: string) => Promise<SessionState>) {
+  try {
+    const next = await insist(() => request(id))
+    known = next.revision
+    waiting -= 1
+    trouble.value = ''
+    // Later edits that still wait are already shown; only the last answer replaces what is on the page.
+    if (waiting === 0) {
+      take(next)
+      saveState.value = 'saved'
+    }
+  } catch (error) {
+    waiting -= 1
+    saveState.value = 'failed'
+    trouble.value = error instanceof Error ? error.message : String(error)
+    const fresh = await api.session(id).catch(() => null)
+    if (fresh) take(fresh)
+  }
+}
+
+/** Ask again until the server is there: an edit made while it restarts is late, not lost. */
+async function insist(request: () => Promise<SessionState>): Promise<SessionState> {
+  for (let asked = 1; ; asked++) {
+    try {
+      return await request()
+    } catch (error) {
+      const code = error instanceof ApiError ? error.code : null
+      const id = state.value?.id
+      // The answer to an earlier try may have been lost on its way: then the edit is in, and "stale" says so.
+      if (code === 'stale-state' && asked > 1 && id) return await api.session(id)
+      if (code !== 'no-connection' && code !== 'no-database') throw error
+      saveState.value = 'waiting'
+      await new Promise((resolve) => setTimeout(resolve, RETRY_MS))
+    }
+  }
 }
 
 const undo = () => save((id) => api.undo(id, known))

@@ -79,3 +79,12 @@ export function frequencyTicks(view: FrequencyView): number[] {
   const steps = octaves > 5 ? [1, 2, 5] : octaves > 2 ? [1, 1.5, 2, 3, 4, 5, 6, 8] : [1, 1.1, 1.2, 1.3, 1.4, 1.5, 1.6, 1.8, 2, 2.2, 2.5, 2.8, 3, 3.5, 4, 4.5, 5, 5.5, 6, 7, 8, 9]
   return [10, 100, 1000, 10_000].flatMap((decade) => steps.map((step) => step * decade)).filter((hz) => hz >= view.lowHz && hz <= view.highHz)
 }
+
+/** Times that get a tick: about eight across, at round steps. */
+export function timeTicks(view: TimeView): number[] {
+  const steps = [0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120]
+  const step = steps.find((candidate) => (view.endS - view.startS) / candidate <= 9) ?? 300
+  const first = Math.ceil(view.startS / step)
+  const last = Math.floor(view.endS / step)
+  return Array.from({ length: Math.max(last - first + 1, 0) }, (_, index) => (first + index) * step)
+}

@@ -67,10 +67,26 @@ export function formatTime(seconds: number): string {
   return `${minutes}:${(seconds - 60 * minutes).toFixed(1).padStart(4, '0')}`
 }
 
+/** Pan from -1 (left) to 1 (right), said in hundredths and a side. */
+export function formatPan(pan: number): string {
+  const part = Math.round(Math.abs(pan) * 100)
+  return part === 0 ? 'centre' : `${part} ${pan < 0 ? 'left' : 'right'}`
+}
+
+export function parsePan(text: string): number | null {
+  if (/^\s*c(entre|enter)?\s*$/i.test(text)) return 0
+  const match = /^\s*(\d+(?:\.\d+)?)\s*(l(?:eft)?|r(?:ight)?)\s*$/i.exec(text)
+  if (match) return (Number(match[1]) / 100) * (match[2]?.toLowerCase().startsWith('l') ? -1 : 1)
+  const value = number(text)
+  return value === null ? null : value / 100
+}
+
 export function formatFigure(unit: string, value: number): string {
   if (unit === 'Hz') return formatHz(value)
   if (unit === 'dB') return formatDb(value)
   if (unit === 'Q') return value.toPrecision(3)
+  if (unit === 'pan') return formatPan(value)
+  if (unit === 's') return `${+value.toFixed(3)} s`
   return `${value} ${unit}`
 }
 
@@ -78,6 +94,8 @@ export function parseFigure(unit: string, text: string): number | null {
   if (unit === 'Hz') return parseHz(text)
   if (unit === 'dB') return parseDb(text)
   if (unit === 'Q') return parseQ(text)
+  if (unit === 'pan') return parsePan(text)
+  if (unit === 's') return number(text.replace(/\s*s(ec(onds?)?)?\s*$/i, ''))
   return number(text)
 }
 
@@ -85,5 +103,7 @@ export function parseFigure(unit: string, text: string): number | null {
 export function stepFigure(unit: string, value: number, direction: 1 | -1, fine: boolean): number {
   if (unit === 'Hz') return value * 2 ** ((direction * (fine ? 1 : 10)) / 1200)
   if (unit === 'Q') return value * (fine ? 1.02 : 1.1) ** direction
+  if (unit === 'pan') return value + direction * (fine ? 0.01 : 0.05)
+  if (unit === 's') return value + direction * (fine ? 0.001 : 0.01)
   return value + direction * (fine ? 0.1 : 0.5)
 }

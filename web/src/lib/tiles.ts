@@ -62,3 +62,9 @@ export function planTiles(
   }
   return plans
 }
+
+/** The finest picture that still holds a whole track, and the part of it that the track fills. */
+export function coarsestTimeZoom(frames: number, columns: number): { timeZoom: number; part: number } {
+  const timeZoom = Math.min(Math.max(Math.ceil(Math.log2(frames / (columns * FINEST_HOP_FRAMES))), 0), MAX_TIME_ZOOM)
+  return { timeZoom, part: Math.min(frames / (columns * FINEST_HOP_FRAMES * 2 ** timeZoom), 1) }
+}

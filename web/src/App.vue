@@ -1,0 +1,61 @@
+<script setup lang="ts">
+/** The frame around every screen: bar, notices, keys that work everywhere. */
+import { computed, onBeforeUnmount, onMounted } from 'vue'
+import { useRoute } from 'vue-router'
+import TopBar from './components/TopBar.vue'
+import { isTyping } from './lib/keys'
+import { usePlay } from './composables/usePlay'
+import { useSession } from './composables/useSession'
+
+const route = useRoute()
+const { state, chosen, saveState, trouble, undo, redo } = useSession()
+const play = usePlay()
+const { playing, positionFrame, rate, alone, dim, meter, connection, message } = play
+const inSession = computed(() => route.path.startsWith('/session/') && state.value)
+const queueGrown = computed(() => meter.value && meter.value.queue_ms > meter.value.base_queue_ms + 1)
+
+const THEME = 'mivlo-theme'
+const setTheme = (theme: string) => {
+  document.documentElement.dataset['theme'] = theme
+  localStorage.setItem(THEME, theme)
+}
+setTheme(localStorage.getItem(THEME) ?? 'day')
+const switchTheme = () => setTheme(document.documentElement.dataset['theme'] === 'night' ? 'day' : 'night')
+
+function key(event: KeyboardEvent) {
+  if (!inSession.value || isTyping(event)) return
+  const command = event.ctrlKey || event.metaKey
+  if (command && event.code === 'KeyZ') {
+    event.preventDefault()
+    void (event.shiftKey ? redo() : undo())
+  } else if (command || event.altKey) return
+  else if (event.code === 'Space' && !(event.target instanceof HTMLButtonElement)) {
+    event.preventDefault()
+    play.toggle()
+  } else if (event.key === 'a') alone.value = !alone.value
+}
+onMounted(() => window.addEventListener('keydown', key))
+onBeforeUnmount(() => window.removeEventListener('keydown', key))
+</script>
+
+<template>
+  <div class="frame">
+    <TopBar v-if="inSession && state" :session-id="state.id" :name="state.name" :playing="playing" :position-s="positionFrame / rate"
+      :alone="alone" :alone-name="chosen?.name ?? 'the track'" :dim="dim" :peak-db="meter?.peak_db ?? null"
+      :loudness-lufs="meter?.momentary_lufs ?? null" :guard-db="meter?.guard_db ?? 0" :undo-label="state.undo_label"
+      :redo-label="state.redo_label" :save-state="saveState" @toggle="play.toggle" @alone="alone = $event" @dim="dim = !dim" @undo="undo"
+      @redo="redo" @theme="switchTheme" />
+    <div v-if="connection === 'lost'" class="notice bad" role="alert">The connection to the sound is lost; play has stopped. Trying to connect again.</div>
+    <div v-if="message" class="notice bad" role="alert">Cannot play: {{ message }} <button class="plain" @click="message = ''">close</button></div>
+    <div v-if="trouble && saveState === 'failed'" class="notice bad" role="alert">{{ trouble }} <button class="plain" @click="saveState = 'saved'">close</button></div>
+    <div v-if="queueGrown && playing" class="notice" role="status">This machine is busy: sound is kept {{ Math.round(meter?.queue_ms ?? 0) }} ms ahead for the moment, so changes are heard a little later.</div>
+    <main><RouterView /></main>
+  </div>
+</template>
+
+<style scoped>
+.frame { height: 100%; display: flex; flex-direction: column; position: relative; }
+main { flex: 1; min-height: 0; }
+.notice { padding: 4px 14px; background: var(--paper-sunk); border-bottom: 1px solid var(--line); border-left: 6px solid var(--ink-soft); }
+.bad { border-left-color: var(--vermilion); }
+</style>

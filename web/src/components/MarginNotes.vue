@@ -1,0 +1,146 @@
+<script setup lang="ts">
+/** Pins and moves of the track in the margin, each at its own frequency and tied to it by a fine line. */
+import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
+import type { LedgerEntry, Move, MoveKind, Pin } from '../api/client'
+import { hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
+import { formatDb, formatHz, noteOfHz } from '../lib/figures'
+import { placeNotes } from '../lib/margin'
+import MoveForm from './MoveForm.vue'
+
+const props = defineProps<{
+  ledger: LedgerEntry[]
+  pins: Pin[]
+  kinds: MoveKind[]
+  frequency: FrequencyView
+  chosenId: string | null
+  heardId: string | null
+  ledgerOn: boolean
+}>()
+const emit = defineEmits<{
+  choose: [id: string | null]
+  change: [id: string, move: Move, label: string]
+  hear: [id: string | null]
+  duplicate: [id: string]
+  remove: [id: string]
+  removePin: [id: string]
+  cutPin: [pin: Pin]
+  add: [hz: number]
+}>()
+const FOLDED_PX = 30
+const GAP_PX = 4
+const TIE_PX = 22
+const ROW_PX = 27
+const box = useTemplateRef<HTMLElement>('box')
+const height = ref(0)
+const ghostY = ref<number | null>(null)
+let watcher: ResizeObserver | null = null
+
+onMounted(() => {
+  if (!box.value) return
+  watcher = new ResizeObserver(() => (height.value = box.value?.clientHeight ?? 0))
+  watcher.observe(box.value)
+})
+onBeforeUnmount(() => watcher?.disconnect())
+
+const kindOf = (move: Move) => props.kinds.find((kind) => kind.kind === move.kind)
+const openHeight = (move: Move) => {
+  const figures = (kindOf(move)?.figures.length ?? 0) - ('slope_db_per_octave' in move && move.slope_db_per_octave === 6 ? 1 : 0)
+  return FOLDED_PX + ROW_PX * (figures + 1) + 38
+}
+const inView = (hz: number) => Math.min(Math.max(yOfHz(hz, props.frequency, height.value), 0), height.value)
+
+const notes = computed(() => [
+  ...props.ledger.map((entry) => ({ id: entry.id, y: inView(entry.move.hz), height: entry.id === props.chosenId ? openHeight(entry.move) : FOLDED_PX })),
+  ...props.pins.map((pin) => ({ id: pin.id, y: inView(pin.hz), height: FOLDED_PX })),
+])
+const tops = computed(() => new Map(placeNotes(notes.value, height.value, GAP_PX).map((placed) => [placed.id, placed.top])))
+const length = computed(() => Math.max(height.value, ...notes.value.map((note) => (tops.value.get(note.id) ?? 0) + note.height)))
+const ties = computed(() => notes.value.map((note) => {
+  const top = tops.value.get(note.id) ?? 0
+  const at = note.id === props.chosenId ? Math.min(Math.max(note.y, top + 8), top + note.height - 8) : top + FOLDED_PX / 2
+  return { id: note.id, d: `M0 ${note.y} C ${TIE_PX / 2} ${note.y} ${TIE_PX / 2} ${at} ${TIE_PX} ${at}` }
+}))
+
+function summary(move: Move): string {
+  if ('gain_db' in move && typeof move.gain_db === 'number') return formatDb(move.gain_db)
+  if ('slope_db_per_octave' in move) return `${move.slope_db_per_octave} dB/oct`
+  return ''
+}
+
+/** A move nudged by the arrow keys while its note has the focus: up and down are frequency, as on the axis. */
+function nudge(entry: LedgerEntry, direction: 1 | -1, fine: boolean) {
+  const hz = Math.min(Math.max(entry.move.hz * 2 ** ((direction * (fine ? 1 : 10)) / 1200), 20), 20_000)
+  emit('change', entry.id, { ...entry.move, hz }, 'Frequency')
+}
+
+const onEmpty = (event: MouseEvent) => event.target === event.currentTarget
+const yIn = (event: MouseEvent) => event.clientY - (event.currentTarget as HTMLElement).getBoundingClientRect().top
+const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, props.frequency, height.value)))
+</script>
+
+<template>
+  <div ref="box" class="margin" role="group" aria-label="Margin: pins and moves">
+    <div class="inner" :style="{ height: `${length}px` }" data-test="margin"
+      @pointermove="ghostY = onEmpty($event) ? yIn($event) : null" @pointerleave="ghostY = null"
+      @click="onEmpty($event) && emit('add', hzOfY(yIn($event), frequency, height))">
+      <svg class="ties" :width="TIE_PX" :height="length" aria-hidden="true"><path v-for="tie in ties" :key="tie.id" :d="tie.d" :class="{ strong: tie.id === chosenId }" /></svg>
+      <div v-if="ghostY !== null" class="ghost figures" :style="{ top: `${ghostY - 10}px` }">click: bell at {{ formatHz(ghostHz) }}</div>
+      <article v-for="entry in ledger" :key="entry.id" class="note move" data-test="move"
+        :class="{ chosen: entry.id === chosenId, off: !entry.move.on || !ledgerOn }"
+        :style="{ top: `${tops.get(entry.id) ?? 0}px`, height: `${entry.id === chosenId ? openHeight(entry.move) : FOLDED_PX}px` }">
+        <header>
+          <button class="plain tick" role="switch" :aria-checked="entry.move.on" :title="entry.move.on ? 'On: click to switch off' : 'Off: click to switch on'"
+            @click="emit('change', entry.id, { ...entry.move, on: !entry.move.on }, entry.move.on ? 'Switch a move off' : 'Switch a move on')">{{ entry.move.on ? 'on' : 'off' }}</button>
+          <button class="title" :aria-expanded="entry.id === chosenId" @click="emit('choose', entry.id === chosenId ? null : entry.id)"
+            @keydown.up.prevent="nudge(entry, 1, $event.shiftKey)" @keydown.down.prevent="nudge(entry, -1, $event.shiftKey)" @keydown.delete="emit('remove', entry.id)">
+            <span class="kind">{{ kindOf(entry.move)?.label ?? entry.move.kind }}</span>
+            <span class="figures">{{ formatHz(entry.move.hz) }}</span>
+            <span class="figures take">{{ summary(entry.move) }}</span>
+          </button>
+        </header>
+        <template v-if="entry.id === chosenId">
+          <MoveForm :move="entry.move" :kinds="kinds" @change="(move, label) => emit('change', entry.id, move, label)" />
+          <footer>
+            <button class="plain boxed" :aria-pressed="heardId === entry.id" title="Hold to hear only this slice of the untreated track"
+              @pointerdown.prevent="emit('hear', entry.id)" @pointerup="emit('hear', null)" @pointerleave="heardId && emit('hear', null)"
+              @keydown.space.prevent="emit('hear', entry.id)" @keyup.space="emit('hear', null)" @blur="heardId && emit('hear', null)">hear slice</button>
+            <button class="plain" @click="emit('duplicate', entry.id)">duplicate</button>
+            <button class="plain" @click="emit('remove', entry.id)">remove</button>
+          </footer>
+        </template>
+      </article>
+      <article v-for="pin in pins" :key="pin.id" class="note pin" data-test="pin" :style="{ top: `${tops.get(pin.id) ?? 0}px`, height: `${FOLDED_PX}px` }">
+        <span class="figures where">{{ formatHz(pin.hz) }} {{ noteOfHz(pin.hz).name }}<template v-if="pin.excess_db != null"> {{ formatDb(pin.excess_db) }}</template></span>
+        <button class="plain boxed" title="Make it a bell that cuts here" @click="emit('cutPin', pin)">cut</button>
+        <button class="plain" title="Remove the pin" :aria-label="`Remove the pin at ${formatHz(pin.hz)}`" @click="emit('removePin', pin.id)">×</button>
+      </article>
+      <p v-if="!ledger.length && !pins.length" class="hint soft">
+        Nothing cut yet. Hold the mouse on the spectrum to lift what is under it, sweep up and down until the fault jumps out,
+        press P to pin it. Or click here for a bell.
+      </p>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.margin { position: relative; overflow-y: auto; overflow-x: hidden; height: 100%; }
+.inner { position: relative; cursor: copy; }
+.ties { position: absolute; left: 0; top: 0; pointer-events: none; }
+.ties path { fill: none; stroke: var(--ink-soft); stroke-width: 1; }
+.ties .strong { stroke: var(--green); stroke-width: 2; }
+.note { position: absolute; left: 22px; right: 4px; background: var(--paper-raised); border: 1px solid var(--line); border-left: 3px solid var(--green); overflow: hidden; cursor: default; padding: 2px 6px 2px 4px; }
+.pin { border-left: 3px dotted var(--ochre); display: flex; align-items: center; gap: 3px; }
+.pin .where { flex: 1; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.chosen { border-color: var(--green); z-index: 1; padding-bottom: 6px; }
+.off .title { opacity: 0.65; text-decoration: line-through; }
+header, footer { display: flex; align-items: center; gap: 2px; }
+header { height: 24px; margin-bottom: 2px; }
+footer { margin-top: 6px; }
+.tick { width: 32px; padding: 0; font-size: 12px; text-align: center; }
+.tick[aria-checked='true'] { color: var(--green); font-weight: 700; }
+.title { flex: 1; min-width: 0; display: flex; gap: 6px; align-items: baseline; border: 0; padding: 0; background: none; color: inherit; font: inherit; text-align: left; cursor: pointer; white-space: nowrap; overflow: hidden; }
+.kind { overflow: hidden; text-overflow: ellipsis; }
+.take { margin-left: auto; color: var(--green); }
+.ghost { position: absolute; left: 24px; right: 4px; border: 1px dashed var(--ink-soft); color: var(--ink-soft); padding: 1px 6px; pointer-events: none; background: var(--paper); }
+.hint { margin: 0; padding: 10px 12px 0 26px; pointer-events: none; }
+</style>

@@ -1,0 +1,90 @@
+<script setup lang="ts">
+/** A move's place on the spectrum: dragged up and down it changes frequency, sideways gain, never both at once. */
+import { computed, ref } from 'vue'
+import type { Move } from '../api/client'
+import { LEVEL_HIGH_DB, LEVEL_LOW_DB, hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
+import { octavesToQ, qToOctaves } from '../lib/figures'
+
+const props = defineProps<{ move: Move; chosen: boolean; x: number; width: number; height: number; frequency: FrequencyView; title: string }>()
+const emit = defineEmits<{ choose: []; preview: [move: Move]; done: [move: Move, label: string] }>()
+const LOCK_PX = 4
+const axis = ref<'hz' | 'gain' | 'q' | null>(null)
+
+const y = computed(() => yOfHz(props.move.hz, props.frequency, props.height))
+const q = computed(() => ('q' in props.move && !('slope_db_per_octave' in props.move) ? (props.move.q ?? null) : null))
+const edges = computed(() => {
+  if (q.value === null || !props.chosen) return []
+  const half = 2 ** (qToOctaves(q.value) / 2)
+  return [props.move.hz * half, props.move.hz / half].map((hz) => yOfHz(hz, props.frequency, props.height))
+})
+const clamp = (value: number, low: number, high: number) => Math.min(Math.max(value, low), high)
+
+function dragged(from: Move, dx: number, dy: number, fine: boolean): Move {
+  const slow = fine ? 0.2 : 1
+  if (axis.value === 'gain' && 'gain_db' in from && typeof from.gain_db === 'number') {
+    const perPixel = (LEVEL_HIGH_DB - LEVEL_LOW_DB) / props.width
+    return { ...from, gain_db: Math.round(clamp(from.gain_db + dx * perPixel * slow, -30, 30) * 10) / 10 }
+  }
+  if (axis.value === 'hz') {
+    return { ...from, hz: hzOfY(yOfHz(from.hz, props.frequency, props.height) + dy * slow, props.frequency, props.height) }
+  }
+  return from
+}
+
+function press(event: PointerEvent) {
+  if (event.button !== 0) return
+  emit('choose')
+  axis.value = null
+  follow(event, (dx, dy, fine, from) => {
+    if (!axis.value && Math.max(Math.abs(dx), Math.abs(dy)) >= LOCK_PX) axis.value = Math.abs(dx) > Math.abs(dy) && 'gain_db' in from ? 'gain' : 'hz'
+    return dragged(from, dx, dy, fine)
+  })
+}
+
+function pressEdge(event: PointerEvent, upper: boolean) {
+  axis.value = 'q'
+  follow(event, (_dx, dy, fine, from) => {
+    if (!('q' in from) || from.q == null) return from
+    const octavesPerPixel = Math.log2(props.frequency.highHz / props.frequency.lowHz) / props.height
+    const wider = (upper ? -dy : dy) * octavesPerPixel * 2 * (fine ? 0.2 : 1)
+    return { ...from, q: clamp(octavesToQ(clamp(qToOctaves(from.q) + wider, 0.0145, 6.7)), 0.1, 100) }
+  })
+}
+
+function follow(event: PointerEvent, change: (dx: number, dy: number, fine: boolean, from: Move) => Move) {
+  const target = event.currentTarget as HTMLElement
+  const from = props.move
+  let latest = from
+  target.setPointerCapture(event.pointerId)
+  const moved = (at: PointerEvent) => {
+    latest = change(at.clientX - event.clientX, at.clientY - event.clientY, at.shiftKey, from)
+    if (latest !== from) emit('preview', latest)
+  }
+  const ended = () => {
+    target.removeEventListener('pointermove', moved)
+    target.removeEventListener('pointerup', ended)
+    target.removeEventListener('pointercancel', ended)
+    if (latest !== from) emit('done', latest, axis.value === 'gain' ? 'Gain' : axis.value === 'q' ? 'Q' : 'Frequency')
+    axis.value = null
+  }
+  target.addEventListener('pointermove', moved)
+  target.addEventListener('pointerup', ended)
+  target.addEventListener('pointercancel', ended)
+}
+</script>
+
+<template>
+  <div v-if="y >= 0 && y <= height" class="place">
+    <button class="handle" data-test="handle" :class="{ chosen, off: !move.on, locked: axis }" :style="{ left: `${x}px`, top: `${y}px` }"
+      :title="`${title}: drag up or down for frequency, sideways for gain (shift: finer)`" @pointerdown.stop="press"></button>
+    <button v-for="(edge, index) in edges" :key="index" class="edge" :style="{ left: `${x}px`, top: `${edge}px` }" title="Drag for Q"
+      aria-label="Width of the move" @pointerdown.stop="pressEdge($event, index === 0)"></button>
+  </div>
+</template>
+
+<style scoped>
+.handle { position: absolute; width: 11px; height: 11px; margin: -5.5px; padding: 0; border: 2px solid var(--green); background: var(--paper); cursor: move; touch-action: none; transform: rotate(45deg); }
+.handle.chosen { background: var(--green); width: 13px; height: 13px; margin: -6.5px; }
+.handle.off { border-style: dotted; }
+.edge { position: absolute; width: 26px; height: 9px; margin: -4.5px -13px; padding: 0; border: 0; background: linear-gradient(var(--green), var(--green)) center / 22px 2px no-repeat; cursor: ns-resize; touch-action: none; }
+</style>

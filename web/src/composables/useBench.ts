@@ -1,0 +1,143 @@
+/** What the bench shows and what is done on it to the chosen track. */
+import { computed, ref, watch } from 'vue'
+import { api, type LedgerEntry, type Move, type Pin, type TrackState } from '../api/client'
+import { wholeAxis, type FrequencyView, type TimeView } from '../lib/axis'
+import { bellOfPin, editTrack, moveOfKind, newId, withMove } from '../lib/edits'
+import { formatHz } from '../lib/figures'
+import { useLatest } from './useLatest'
+import { usePlay } from './usePlay'
+import { useSession } from './useSession'
+
+const WAVEFORM_COLUMNS = 1200
+const STEP_S = 0.4
+
+const { about, state, chosen, show, edit } = useSession()
+const play = usePlay()
+const frequency = ref<FrequencyView>(wholeAxis)
+const time = ref<TimeView>({ startS: 0, endS: 1 })
+const pointerHz = ref<number | null>(null)
+const entryId = ref<string | null>(null)
+const probeWidth = ref(0.25)
+
+const songS = computed(() => play.songFrames.value / play.rate.value)
+const loop = computed(() => {
+  const session = state.value
+  if (session?.loop_start_frame == null || session.loop_end_frame == null) return null
+  return { startS: session.loop_start_frame / play.rate.value, endS: session.loop_end_frame / play.rate.value }
+})
+watch(() => [state.value?.id, songS.value], () => (time.value = { startS: 0, endS: songS.value }), { immediate: true })
+watch(() => chosen.value?.id, () => (entryId.value = null))
+
+const entry = computed(() => chosen.value?.ledger.find((candidate) => candidate.id === entryId.value) ?? null)
+
+const waveform = useLatest(() => chosen.value?.audio_id ?? null, (id) => api.waveform(id, WAVEFORM_COLUMNS))
+
+const spectrum = useLatest(
+  () => {
+    const track = chosen.value
+    if (!track || !state.value) return null
+    const start = state.value.loop_start_frame ?? 0
+    const end = state.value.loop_end_frame ?? play.songFrames.value
+    return { id: track.audio_id, start: start - track.start_frame, end: end - track.start_frame, rate: play.rate.value }
+  },
+  ({ id, start, end, rate }) => api.spectrum(id, start, end, rate),
+)
+
+const response = useLatest(
+  () => {
+    const track = chosen.value
+    return track && { moves: track.ledger_on ? track.ledger.map((one) => one.move) : [], rate: play.rate.value }
+  },
+  ({ moves, rate }) => api.response(moves, rate),
+)
+
+/** By how much the chosen track's own spectrum stands out at a frequency: the highest within a twelfth of an octave. */
+function excessAt(hz: number): number | null {
+  const known = spectrum.value
+  if (!known) return null
+  const near = known.hz.flatMap((at, index) => (Math.abs(Math.log2(at / hz)) <= 1 / 24 ? [(known.level_db[index] ?? 0) - (known.outline_db[index] ?? 0)] : []))
+  return near.length ? Math.max(...near) : null
+}
+
+function setProbe(hz: number | null) {
+  const track = chosen.value
+  if (hz === null || !track) {
+    play.probe.value = null
+    return
+  }
+  const starting = about.value?.probe
+  play.probe.value = { kind: 'lift', amount_db: starting?.amount_db ?? 15, track_id: track.id, hz, width_octaves: probeWidth.value }
+  if (!play.playing.value) void play.play()
+}
+
+function widenProbe(factor: number) {
+  probeWidth.value = Math.min(Math.max(probeWidth.value * factor, 0.02), 3)
+  const probe = play.probe.value
+  if (probe) play.probe.value = { ...probe, width_octaves: probeWidth.value }
+}
+
+const onTrack = (label: string, change: (track: TrackState) => Partial<TrackState>) => {
+  const track = chosen.value
+  return track ? edit(label, [editTrack(track, change(track))]) : Promise.resolve()
+}
+
+function dropPin() {
+  const hz = play.probe.value?.hz ?? pointerHz.value
+  if (hz === null) return
+  const pin: Pin = { id: newId(), hz, width_octaves: probeWidth.value, excess_db: excessAt(hz) }
+  void onTrack(`Pin at ${formatHz(hz)}`, (track) => ({ pins: [...track.pins, pin] }))
+}
+
+function addMove(move: Move, reason = '', without?: Pin) {
+  const added: LedgerEntry = { id: newId(), move, reason }
+  entryId.value = added.id
+  void onTrack(`Cut at ${formatHz(move.hz)}`, (track) => ({
+    ledger: [...track.ledger, added],
+    ...(without && { pins: track.pins.filter((pin) => pin.id !== without.id) }),
+  }))
+}
+
+function addBell(hz: number) {
+  const bell = about.value?.kinds[0]
+  if (bell) addMove(moveOfKind(bell, hz))
+}
+
+function cutPin(pin: Pin) {
+  const evidence = pin.excess_db == null ? '' : `, stands out ${pin.excess_db.toFixed(1)} dB`
+  addMove(bellOfPin(pin), `Pinned at ${formatHz(pin.hz)}${evidence}`, pin)
+}
+
+const removePin = (id: string) => onTrack('Remove a pin', (track) => ({ pins: track.pins.filter((pin) => pin.id !== id) }))
+
+const changeMove = (id: string, move: Move, label: string) => onTrack(label, (track) => ({ ledger: withMove(track.ledger, id, move) }))
+
+/** Show and play a move as it is being dragged; nothing is saved before the drag ends. */
+function previewMove(id: string, move: Move) {
+  const track = chosen.value
+  if (track) show([editTrack(track, { ledger: withMove(track.ledger, id, move) })])
+}
+
+const removeMove = (id: string) => onTrack('Remove a move', (track) => ({ ledger: track.ledger.filter((one) => one.id !== id) }))
+
+function duplicateMove(id: string) {
+  const copyId = newId()
+  entryId.value = copyId
+  return onTrack('Duplicate a move', (track) => ({
+    ledger: track.ledger.flatMap((one) => (one.id === id ? [one, { ...one, id: copyId }] : [one])),
+  }))
+}
+
+function setLoop(range: { startS: number; endS: number } | null) {
+  const long = range && range.endS - range.startS > STEP_S / 4 ? range : null
+  const frame = (seconds: number) => Math.round(seconds * play.rate.value)
+  void edit(long ? 'Set the loop' : 'Clear the loop', [{
+    do: 'edit-session', loop_start_frame: long && frame(long.startS), loop_end_frame: long && frame(long.endS),
+  } as Parameters<typeof edit>[1][number]])
+}
+
+export function useBench() {
+  return {
+    frequency, time, pointerHz, entryId, entry, probeWidth, songS, loop, waveform, spectrum, response, excessAt, setProbe, widenProbe,
+    dropPin, addBell, cutPin, removePin, changeMove, previewMove, removeMove, duplicateMove, setLoop, onTrack,
+  }
+}

@@ -1,0 +1,40 @@
+import { createApp } from 'vue'
+import { createRouter, createWebHistory } from 'vue-router'
+import 'element-plus/dist/index.css'
+import './theme.css'
+import App from './App.vue'
+import BenchScreen from './screens/BenchScreen.vue'
+import GatherScreen from './screens/GatherScreen.vue'
+import HandOverScreen from './screens/HandOverScreen.vue'
+import SessionScreen from './screens/SessionScreen.vue'
+import StartScreen from './screens/StartScreen.vue'
+import { usePlay } from './composables/usePlay'
+import { useSession } from './composables/useSession'
+
+const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', component: StartScreen },
+    {
+      path: '/session/:id',
+      component: SessionScreen,
+      children: [
+        { path: '', redirect: (to) => `${to.path.replace(/\/$/, '')}/bench` },
+        { path: 'gather', component: GatherScreen },
+        { path: 'bench', component: BenchScreen },
+        { path: 'hand-over', component: HandOverScreen },
+      ],
+    },
+    { path: '/:rest(.*)', redirect: '/' },
+  ],
+})
+
+createApp(App).use(router).mount('#app')
+
+// Browser tests and the bench measure what is really played and when: they reach the monitor through this.
+declare global {
+  interface Window {
+    mivlo: { play: ReturnType<typeof usePlay>; session: ReturnType<typeof useSession> }
+  }
+}
+window.mivlo = { play: usePlay(), session: useSession() }

@@ -1,0 +1,245 @@
+<script setup lang="ts">
+/** The bench: find a fault of one track by eye and by sweeping, cut it, compare. */
+import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
+import type { TrackState } from '../api/client'
+import MarginNotes from '../components/MarginNotes.vue'
+import MoveHandle from '../components/MoveHandle.vue'
+import NoteRuler from '../components/NoteRuler.vue'
+import SpectrogramLane from '../components/SpectrogramLane.vue'
+import SpectrumLane from '../components/SpectrumLane.vue'
+import TrackList from '../components/TrackList.vue'
+import WaveformStrip from '../components/WaveformStrip.vue'
+import { useBench } from '../composables/useBench'
+import { usePlay } from '../composables/usePlay'
+import { useSession } from '../composables/useSession'
+import { LEVEL_LOW_DB, hzOfY, scrollFrequency, scrollTime, timeOfX, wholeAxis, xOfLevel, yOfHz, zoomFrequency, zoomTime } from '../lib/axis'
+import { editTrack } from '../lib/edits'
+import { formatDb, formatHz, noteOfHz } from '../lib/figures'
+import { isTyping } from '../lib/keys'
+
+const { about, state, chosen, chosenId, edit } = useSession()
+const play = usePlay()
+const { positionFrame, rate, probe, spectra, ledgerHeard, matched, matchDb, offcuts, sliceEntryId, listening, alone } = play
+const bench = useBench()
+const { frequency, time, pointerHz, entryId, entry, probeWidth, songS, loop, waveform, spectrum, response } = bench
+
+const lanes = useTemplateRef<HTMLElement>('lanes')
+const lane = useTemplateRef<HTMLElement>('lane')
+const laneSize = ref({ width: 1, height: 1 })
+let watcher: ResizeObserver | null = null
+
+const kinds = computed(() => about.value?.kinds ?? [])
+const positionS = computed(() => positionFrame.value / rate.value)
+const offsetS = computed(() => (chosen.value?.start_frame ?? 0) / rate.value)
+const lengthS = computed(() => (chosen.value?.audio.n_frames ?? 1) / rate.value)
+const grid = computed(() => ({ columns: about.value?.tile_columns ?? 256, rows: about.value?.tile_rows ?? 256, sampleRateHz: rate.value }))
+const live = computed(() => {
+  if (!spectra.value || spectra.value.track_id !== chosen.value?.id) return null
+  return ledgerHeard.value ? spectra.value.after_db : spectra.value.before_db
+})
+const shownResponse = computed(() => response.value ?? [])
+const shownHz = computed(() => probe.value?.hz ?? pointerHz.value)
+const lineY = computed(() => (shownHz.value === null ? null : yOfHz(shownHz.value, frequency.value, laneSize.value.height)))
+const readout = computed(() => {
+  const hz = shownHz.value
+  if (hz === null) return null
+  const note = noteOfHz(hz)
+  return { hz: formatHz(hz), note: `${note.name} ${note.cents < 0 ? '−' : '+'}${Math.abs(note.cents)} ct`, excess: bench.excessAt(hz) }
+})
+const matchTold = computed(() => {
+  if (!matched.value) return 'off'
+  if (listening.value?.before.loudness_lufs == null) return 'nothing to match'
+  return formatDb(matchDb.value)
+})
+
+/** Where the treated spectrum stands at a frequency, in pixels. */
+function xAt(hz: number): number {
+  const axis = about.value?.axis_hz ?? []
+  const index = Math.min(Math.max(Math.round((Math.log2(hz / (axis[0] ?? 20)) / Math.log2((axis.at(-1) ?? 20_000) / (axis[0] ?? 20))) * (axis.length - 1)), 0), axis.length - 1)
+  return xOfLevel((spectrum.value?.level_db[index] ?? LEVEL_LOW_DB) + (shownResponse.value[index] ?? 0), laneSize.value.width)
+}
+
+const hzAt = (event: MouseEvent) => {
+  const box = lane.value?.getBoundingClientRect()
+  return box ? hzOfY(event.clientY - box.top, frequency.value, box.height) : 20
+}
+
+function point(event: PointerEvent) {
+  pointerHz.value = hzAt(event)
+  if (probe.value) bench.setProbe(pointerHz.value)
+}
+
+function leave() {
+  if (!probe.value) pointerHz.value = null
+}
+
+function lift(event: PointerEvent) {
+  if (event.button !== 0) return
+  ;(event.currentTarget as HTMLElement).setPointerCapture(event.pointerId)
+  bench.setProbe(hzAt(event))
+}
+
+const release = () => bench.setProbe(null)
+
+function wheel(event: WheelEvent) {
+  const turn = Math.abs(event.deltaY) >= Math.abs(event.deltaX) ? event.deltaY : event.deltaX
+  const step = Math.sign(turn)
+  if (!step) return
+  if (probe.value) bench.widenProbe(step > 0 ? 1.15 : 1 / 1.15)
+  else if (event.ctrlKey && event.shiftKey) time.value = zoomTime(time.value, timeAt(event), step > 0 ? 1.25 : 0.8, songS.value)
+  else if (event.ctrlKey) frequency.value = zoomFrequency(frequency.value, hzAt(event), step > 0 ? 1.2 : 1 / 1.2)
+  else if (event.shiftKey) time.value = scrollTime(time.value, step * 0.12 * (time.value.endS - time.value.startS), songS.value)
+  else frequency.value = scrollFrequency(frequency.value, -step * 0.08 * Math.log2(frequency.value.highHz / frequency.value.lowHz))
+}
+
+function timeAt(event: MouseEvent): number {
+  const box = lanes.value?.querySelector('.spectrogram')?.getBoundingClientRect()
+  return box ? timeOfX(event.clientX - box.left, time.value, box.width) : positionS.value
+}
+
+function showAll() {
+  frequency.value = wholeAxis
+  time.value = { startS: 0, endS: songS.value }
+}
+
+function zoom(factor: number) {
+  frequency.value = zoomFrequency(frequency.value, shownHz.value ?? entry.value?.move.hz ?? 632, factor)
+}
+
+const toggle = (track: TrackState, field: 'solo' | 'mute') =>
+  edit(`${track.name}: ${field} ${track[field] ? 'off' : 'on'}`, [editTrack(track, { [field]: !track[field] })])
+
+const toggleLedger = () => bench.onTrack(chosen.value?.ledger_on ? 'All moves off' : 'All moves on', (track) => ({ ledger_on: !track.ledger_on }))
+
+function nudgePointer(direction: 1 | -1, fine: boolean) {
+  const from = pointerHz.value ?? 440
+  pointerHz.value = Math.min(Math.max(from * 2 ** ((direction * (fine ? 2 : 20)) / 1200), 20), 20_000)
+  if (probe.value) bench.setProbe(pointerHz.value)
+}
+
+const KEYS: Record<string, () => void> = {
+  p: () => bench.dropPin(),
+  c: () => shownHz.value !== null && bench.addBell(shownHz.value),
+  b: () => (ledgerHeard.value = !ledgerHeard.value),
+  o: () => (offcuts.value = true),
+  l: () => bench.setProbe(pointerHz.value ?? 440),
+  '+': () => zoom(1 / 1.5),
+  '-': () => zoom(1.5),
+  '0': showAll,
+  Escape: () => (entryId.value = null),
+}
+
+function keyDown(event: KeyboardEvent) {
+  if (isTyping(event) || event.ctrlKey || event.metaKey || event.altKey) return
+  const inMargin = event.target instanceof Element && event.target.closest('.margin')
+  if ((event.key === 'ArrowUp' || event.key === 'ArrowDown') && !inMargin) {
+    event.preventDefault()
+    nudgePointer(event.key === 'ArrowUp' ? 1 : -1, event.shiftKey)
+  } else if (!event.repeat) KEYS[event.key]?.()
+}
+
+function keyUp(event: KeyboardEvent) {
+  if (event.key === 'o') offcuts.value = false
+  if (event.key === 'l') release()
+}
+
+function letGo() {
+  offcuts.value = false
+  sliceEntryId.value = null
+  release()
+}
+
+onMounted(() => {
+  window.addEventListener('keydown', keyDown)
+  window.addEventListener('keyup', keyUp)
+  window.addEventListener('blur', letGo)
+  watcher = new ResizeObserver(() => {
+    if (lane.value) laneSize.value = { width: lane.value.clientWidth, height: lane.value.clientHeight }
+  })
+  if (lane.value) watcher.observe(lane.value)
+})
+onBeforeUnmount(() => {
+  window.removeEventListener('keydown', keyDown)
+  window.removeEventListener('keyup', keyUp)
+  window.removeEventListener('blur', letGo)
+  watcher?.disconnect()
+  letGo()
+})
+</script>
+
+<template>
+  <div v-if="!chosen" class="nothing">This session has no tracks yet. <RouterLink :to="`/session/${state?.id}/gather`">Gather some.</RouterLink></div>
+  <div v-else class="bench">
+    <TrackList :tracks="state?.tracks ?? []" :chosen-id="chosen.id" :columns="grid.columns" :rate="rate" @choose="chosenId = $event" @toggle="toggle" />
+    <div ref="lanes" class="lanes" :class="{ probing: probe }" @pointermove="point" @pointerleave="leave" @wheel.prevent="wheel">
+      <NoteRuler class="ruler" :view="frequency" />
+      <div class="spectrogram" data-test="spectrogram" @click="play.seek(timeAt($event) * rate)">
+        <SpectrogramLane :audio-id="chosen.audio_id" :offset-s="offsetS" :length-s="lengthS" :time="time" :frequency="frequency" :grid="grid" :loop="loop" :position-s="positionS" />
+      </div>
+      <div ref="lane" class="spectrum" data-test="spectrum" tabindex="0" aria-label="Spectrum: hold to lift, P pins, arrow keys move the pointer"
+        @pointerdown="lift" @pointerup="release" @pointercancel="release" @dblclick="bench.addBell(hzAt($event))">
+        <SpectrumLane :hz="about?.axis_hz ?? []" :before="spectrum?.level_db ?? []" :outline="spectrum?.outline_db ?? []"
+          :response="shownResponse" :live="live" :frequency="frequency" :probe="probe" />
+        <MoveHandle v-for="one in chosen.ledger" :key="one.id" :move="one.move" :chosen="one.id === entryId" :x="xAt(one.move.hz)"
+          :width="laneSize.width" :height="laneSize.height" :frequency="frequency" :title="formatHz(one.move.hz)"
+          @choose="entryId = one.id" @preview="bench.previewMove(one.id, $event)" @done="(move, label) => bench.changeMove(one.id, move, label)" />
+      </div>
+      <template v-if="lineY !== null && readout">
+        <div class="line" :class="{ lifting: probe }" :style="{ top: `${lineY}px` }"></div>
+        <div class="readout figures" data-test="readout" :class="{ lifting: probe, below: lineY < 46 }" :style="{ top: `${lineY}px` }">
+          <strong>{{ readout.hz }}</strong> {{ readout.note }}
+          <div v-if="readout.excess !== null" class="soft">{{ readout.excess > 0.5 ? `stands out ${readout.excess.toFixed(1)} dB here` : 'does not stand out here' }}</div>
+          <div v-if="probe">lifted {{ probe.amount_db ?? 15 }} dB, {{ probeWidth.toFixed(2) }} oct</div>
+        </div>
+      </template>
+    </div>
+    <section class="side">
+      <MarginNotes :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :kinds="kinds" :frequency="frequency" :chosen-id="entryId"
+        :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" @choose="entryId = $event" @change="bench.changeMove" @hear="sliceEntryId = $event"
+        @duplicate="bench.duplicateMove" @remove="bench.removeMove" @remove-pin="bench.removePin" @cut-pin="bench.cutPin" @add="bench.addBell" />
+    </section>
+    <div class="bottom">
+      <WaveformStrip class="strip" :waveform="waveform" :offset-s="offsetS" :length-s="lengthS" :song-s="songS" :loop="loop" :position-s="positionS" :shown="time"
+        @loop="bench.setLoop" @seek="play.seek($event * rate)" />
+      <section class="compare" aria-label="Compare">
+      <div class="row">
+        <div class="pair" role="group" aria-label="Before or after">
+          <button class="plain boxed" data-test="before" :aria-pressed="!ledgerHeard" title="Hear it without its moves (B)" @click="ledgerHeard = false">before</button>
+          <button class="plain boxed" data-test="after" :aria-pressed="ledgerHeard" title="Hear it with its moves (B)" @click="ledgerHeard = true">after</button>
+        </div>
+        <button class="plain boxed" :aria-pressed="offcuts" title="Hold to hear exactly what the moves take away (O)" @pointerdown.prevent="offcuts = true" @pointerup="offcuts = false"
+          @pointerleave="offcuts = false" @keydown.space.prevent="offcuts = true" @keyup.space="offcuts = false">offcuts</button>
+        <button class="plain boxed" data-test="all-off" :disabled="!chosen.ledger.length" :aria-pressed="!chosen.ledger_on" title="Switch all moves of this track off or on, for hand-over too" @click="toggleLedger">all off</button>
+        <label class="match"><input v-model="matched" type="checkbox" /> level-matched <span class="figures" data-test="match">{{ matchTold }}</span></label>
+      </div>
+      <p class="soft keys">{{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves.
+        Hold on the spectrum: lift; P: pin; C: cut; wheel: scroll, with Ctrl: zoom, with Shift: time.
+        <button class="plain" @click="zoom(1 / 1.5)">closer</button><button class="plain" @click="zoom(1.5)">wider</button><button class="plain" @click="showAll">show all</button></p>
+      </section>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.nothing { padding: 60px; }
+.bench { height: 100%; display: grid; grid-template: minmax(0, 1fr) 92px / 172px minmax(0, 1fr) 268px; }
+.lanes { position: relative; display: grid; grid-template-columns: 58px minmax(0, 1fr) 262px; min-height: 0; min-width: 0; overflow: hidden; }
+.ruler { border-right: 1px solid var(--line); }
+.spectrogram { min-width: 0; cursor: crosshair; }
+.spectrum { position: relative; border-left: 1px solid var(--ink-soft); border-right: 1px solid var(--ink-soft); cursor: ns-resize; touch-action: none; overflow: hidden; }
+.line { position: absolute; left: 0; right: 0; height: 1px; background: var(--ink); pointer-events: none; }
+.line.lifting { background: var(--ochre); height: 2px; margin-top: -1px; }
+.readout { position: absolute; right: 270px; transform: translateY(calc(-100% - 3px)); padding: 2px 7px; background: var(--paper-raised); border: 1px solid var(--ink-soft); pointer-events: none; white-space: nowrap; line-height: 1.3; }
+.readout.below { transform: translateY(4px); }
+.readout.lifting { border: 2px solid var(--ochre); }
+.side { display: flex; flex-direction: column; min-height: 0; min-width: 0; }
+.bottom { grid-column: 1 / -1; display: grid; grid-template-columns: minmax(0, 1fr) 530px; border-top: 1.5px solid var(--ink); min-height: 0; }
+.strip { padding: 4px 0 0 8px; }
+.compare { padding: 6px 8px 4px 12px; min-width: 0; }
+.row { display: flex; gap: 8px; align-items: center; white-space: nowrap; }
+.pair { display: flex; }
+.pair button + button { margin-left: -1px; }
+.match { display: flex; gap: 4px; align-items: center; cursor: pointer; }
+.keys { margin: 4px 0 0; font-size: 13px; line-height: 1.25; }
+.keys .plain { padding: 0 5px; text-decoration: underline; }
+</style>

@@ -1,0 +1,153 @@
+<script setup lang="ts">
+/** Files come in and become tracks; each track's place in the session. */
+import { ElButton, ElOption, ElProgress, ElSelect, ElSwitch } from 'element-plus'
+import { computed, ref, useTemplateRef } from 'vue'
+import { upload, type SessionState, type TrackFields, type TrackState } from '../api/client'
+import FigureInput from '../components/FigureInput.vue'
+import TrackPicture from '../components/TrackPicture.vue'
+import { usePlay } from '../composables/usePlay'
+import { useSession } from '../composables/useSession'
+import { editTrack } from '../lib/edits'
+import { formatTime } from '../lib/figures'
+
+interface Incoming {
+  name: string
+  part: number
+  state: 'waiting' | 'sending' | 'reading' | 'in' | 'refused'
+  reason: string
+}
+
+const { about, state, chosenId, edit, take } = useSession()
+const { rate } = usePlay()
+const incoming = ref<Incoming[]>([])
+const over = ref(false)
+const picker = useTemplateRef<HTMLInputElement>('picker')
+const replacer = useTemplateRef<HTMLInputElement>('replacer')
+let replacing: TrackState | null = null
+const tracks = computed(() => state.value?.tracks ?? [])
+const WORDS: Record<Incoming['state'], string> = { waiting: 'waits', sending: 'going up', reading: 'being read and converted', in: 'is in', refused: 'refused' }
+
+async function bring(files: FileList | null | undefined, pathOf: () => string) {
+  const rows = [...(files ?? [])].map((file) => ({ file, row: ref<Incoming>({ name: file.name, part: 0, state: 'waiting', reason: '' }) }))
+  incoming.value = [...rows.map(({ row }) => row.value), ...incoming.value]
+  for (const { file, row } of rows) await bringOne(file, row.value, pathOf())
+}
+
+async function bringOne(file: File, row: Incoming, path: string) {
+  row.state = 'sending'
+  try {
+    const next: SessionState = await upload(path, file, {}, (part) => {
+      row.part = part
+      if (part >= 1) row.state = 'reading'
+    })
+    row.state = 'in'
+    if (state.value?.id === next.id) take(next)
+  } catch (error) {
+    row.state = 'refused'
+    row.reason = (error as Error).message
+  }
+}
+
+const addPath = () => `/sessions/${state.value?.id}/tracks`
+
+function drop(event: DragEvent) {
+  over.value = false
+  void bring(event.dataTransfer?.files, addPath)
+}
+
+function pickOther(track: TrackState) {
+  replacing = track
+  replacer.value?.click()
+}
+
+function replace() {
+  const track = replacing
+  if (track) void bring(replacer.value?.files, () => `/tracks/${track.id}/audio`).then(() => replacer.value && (replacer.value.value = ''))
+}
+
+function pick() {
+  void bring(picker.value?.files, addPath).then(() => picker.value && (picker.value.value = ''))
+}
+
+const set = (track: TrackState, label: string, fields: TrackFields) => edit(`${track.name}: ${label}`, [editTrack(track, fields as Partial<TrackState>)])
+const remove = (track: TrackState) => edit(`Remove ${track.name}`, [{ do: 'remove-track', track_id: track.id }])
+
+function rename(track: TrackState, event: Event) {
+  const input = event.target as HTMLInputElement
+  const name = input.value.trim()
+  if (name) void set(track, 'name', { name })
+  else input.value = track.name
+}
+
+const clearDone = () => (incoming.value = incoming.value.filter((row) => row.state === 'sending' || row.state === 'reading' || row.state === 'waiting'))
+const told = (track: TrackState) =>
+  `${track.audio.original_name}: ${track.audio.format}, ${track.audio.subtype}, ${track.audio.original_rate_hz / 1000} kHz, ${track.audio.n_channels === 1 ? 'mono' : 'stereo'}`
+</script>
+
+<template>
+  <div class="page" :class="{ over }" @dragover.prevent="over = true" @dragleave.self="over = false" @drop.prevent="drop">
+    <section class="bring">
+      <ElButton type="primary" @click="picker?.click()">Choose files</ElButton>
+      <span>or drop several at once anywhere on this page.</span>
+      <span class="soft">WAV, AIFF, FLAC and more; {{ about?.import_limits }}</span>
+      <input ref="picker" data-test="files" type="file" multiple hidden accept="audio/*,.wav,.aif,.aiff,.flac,.rf64,.w64,.caf,.ogg,.mp3" @change="pick" />
+      <input ref="replacer" type="file" hidden accept="audio/*" @change="replace" />
+    </section>
+    <ul v-if="incoming.length" class="incoming" aria-label="Files coming in">
+      <li v-for="(row, index) in incoming" :key="index" :class="row.state">
+        <span class="file">{{ row.name }}</span>
+        <ElProgress v-if="row.state === 'sending' || row.state === 'reading'" class="progress" :percentage="Math.round(row.part * 100)" :indeterminate="row.state === 'reading'" :show-text="false" />
+        <span class="how">{{ WORDS[row.state] }}<template v-if="row.reason">: {{ row.reason }}</template></span>
+      </li>
+      <button class="plain" @click="clearDone">clear this list</button>
+    </ul>
+    <p v-if="!tracks.length" class="empty soft">No tracks yet. Bring in the tracks of the song, all starting at the same moment; a start offset can be set for each.</p>
+    <table v-else>
+      <thead><tr><th>Name</th><th>Picture</th><th>Role</th><th>Gain</th><th>Pan</th><th>Start</th><th>Polarity</th><th>Solo</th><th>Mute</th><th>Length</th><th></th></tr></thead>
+      <tbody>
+        <tr v-for="track in tracks" :key="track.id" :class="{ chosen: track.id === chosenId }">
+          <td><input class="name" :value="track.name" maxlength="120" :aria-label="`Name of ${track.name}`" @change="rename(track, $event)" @focus="chosenId = track.id" /></td>
+          <td class="picture" :title="told(track)"><TrackPicture :audio-id="track.audio_id" :frames="track.audio.n_frames" :columns="about?.tile_columns ?? 256" :rate="rate" /></td>
+          <td><ElSelect :model-value="track.role" size="small" filterable :aria-label="`Role of ${track.name}`" class="role" @change="set(track, 'role', { role: $event })">
+            <ElOption v-for="role in about?.roles ?? []" :key="role" :value="role" :label="role" />
+          </ElSelect></td>
+          <td><FigureInput bare :label="`Gain of ${track.name}`" unit="dB" :value="track.gain_db ?? 0" :minimum="-60" :maximum="24" @commit="set(track, 'gain', { gain_db: $event })" /></td>
+          <td><FigureInput bare :label="`Pan of ${track.name}`" unit="pan" :value="track.pan ?? 0" :minimum="-1" :maximum="1" @commit="set(track, 'pan', { pan: $event })" /></td>
+          <td><FigureInput bare :label="`Start of ${track.name}`" unit="s" :value="(track.start_frame ?? 0) / rate" :minimum="0" :maximum="3600" @commit="set(track, 'start', { start_frame: Math.round($event * rate) })" /></td>
+          <td><ElSwitch size="small" :model-value="track.polarity_flipped" :aria-label="`Polarity of ${track.name} flipped`" @change="set(track, 'polarity', { polarity_flipped: Boolean($event) })" /></td>
+          <td><button class="plain boxed" :aria-pressed="track.solo" :aria-label="`Solo ${track.name}`" @click="set(track, 'solo', { solo: !track.solo })">solo</button></td>
+          <td><button class="plain boxed" :aria-pressed="track.mute" :aria-label="`Mute ${track.name}`" @click="set(track, 'mute', { mute: !track.mute })">mute</button></td>
+          <td class="figures">{{ formatTime(track.audio.n_frames / rate) }}</td>
+          <td class="acts">
+            <RouterLink :to="`/session/${state?.id}/bench`" @click="chosenId = track.id">to the bench</RouterLink>
+            <button class="plain" :title="`Give ${track.name} another file; its ledger stays`" @click="pickOther(track)">replace file</button>
+            <button class="plain" @click="remove(track)">remove</button>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+</template>
+
+<style scoped>
+.page { height: 100%; overflow: auto; padding: 14px 16px; }
+.over { outline: 3px dashed var(--ink); outline-offset: -8px; }
+.bring { display: flex; gap: 12px; align-items: baseline; margin-bottom: 12px; }
+.incoming { list-style: none; margin: 0 0 14px; padding: 8px 12px; background: var(--paper-sunk); }
+.incoming li { display: flex; gap: 12px; align-items: center; padding: 2px 0; }
+.file { width: 260px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.progress { width: 180px; }
+.refused .how { color: var(--vermilion); font-weight: 700; }
+.in .how { color: var(--green); }
+.empty { padding: 60px 20px; text-align: center; border: 1px dashed var(--ink-soft); }
+table { border-collapse: collapse; width: 100%; }
+th { text-align: left; font-weight: 400; color: var(--ink-soft); border-bottom: 1.5px solid var(--ink); padding: 3px 6px; }
+td { border-bottom: 1px solid var(--line); padding: 4px 6px; vertical-align: middle; }
+.name { font: inherit; color: inherit; background: none; border: 0; border-bottom: 1px solid transparent; width: 130px; }
+.name:hover, .name:focus { border-bottom-color: var(--ink-soft); }
+.picture { width: 150px; height: 34px; }
+.picture > * { height: 30px; }
+.role { width: 138px; }
+.acts { white-space: nowrap; }
+.acts a { color: var(--ink); margin-right: 4px; }
+</style>
