@@ -11,6 +11,7 @@ const route = useRoute()
 const { state, chosen, saveState, trouble, undo, redo } = useSession()
 const play = usePlay()
 const { playing, positionFrame, rate, alone, dim, meter, connection, message } = play
+const position = () => positionFrame.value / rate.value
 const inSession = computed(() => route.path.startsWith('/session/') && state.value)
 const queueGrown = computed(() => meter.value && meter.value.queue_ms > meter.value.base_queue_ms + 1)
 
@@ -40,7 +41,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
 
 <template>
   <div class="frame">
-    <TopBar v-if="inSession && state" :session-id="state.id" :name="state.name" :playing="playing" :position-s="positionFrame / rate"
+    <TopBar v-if="inSession && state" :session-id="state.id" :name="state.name" :playing="playing" :position="position"
       :alone="alone" :alone-name="chosen?.name ?? 'the track'" :dim="dim" :peak-db="meter?.peak_db ?? null"
       :loudness-lufs="meter?.momentary_lufs ?? null" :guard-db="meter?.guard_db ?? 0" :undo-label="state.undo_label"
       :redo-label="state.redo_label" :save-state="saveState" @toggle="play.toggle" @alone="alone = $event" @dim="dim = !dim" @undo="undo"

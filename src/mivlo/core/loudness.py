@@ -18,7 +18,7 @@ __all__ = [
 HOP_S = 0.1
 ABSOLUTE_GATE_LUFS, RELATIVE_GATE_LU = -70.0, -10.0
 TRUE_PEAK_OVERSAMPLING = 4
-TRUE_PEAK_CHUNK_FRAMES = 1 << 18
+TRUE_PEAK_CHUNK_FRAMES, TRUE_PEAK_MARGIN_FRAMES = 1 << 18, 512
 
 
 def momentary_powers(samples: Array, *, sample_rate_hz: float) -> Array:
@@ -68,13 +68,12 @@ def sample_peak_db(samples: Array) -> float | None:
 
 def true_peak_db(samples: Array) -> float | None:
     """Return the true peak in dBTP of (channels, frames) by fourfold oversampling, or None for silence."""
-    from scipy.signal import resample_poly
+    import soxr  # late, like scipy above
 
-    margin = 64
     peak = 0.0
     for start in range(0, samples.shape[1], TRUE_PEAK_CHUNK_FRAMES):
-        first, last = max(start - margin, 0), min(start + TRUE_PEAK_CHUNK_FRAMES + margin, samples.shape[1])
-        up = resample_poly(samples[:, first:last], TRUE_PEAK_OVERSAMPLING, 1, axis=1)
-        inner = up[:, (start - first) * TRUE_PEAK_OVERSAMPLING :]
+        first, last = max(start - TRUE_PEAK_MARGIN_FRAMES, 0), start + TRUE_PEAK_CHUNK_FRAMES + TRUE_PEAK_MARGIN_FRAMES
+        up = soxr.resample(samples[:, first:last].T, 1, TRUE_PEAK_OVERSAMPLING, quality="VHQ")
+        inner = up[(start - first) * TRUE_PEAK_OVERSAMPLING :][: TRUE_PEAK_CHUNK_FRAMES * TRUE_PEAK_OVERSAMPLING]
         peak = max(peak, float(np.max(np.abs(inner))), float(np.max(np.abs(samples[:, start:last]))))
     return 20.0 * np.log10(peak) if peak > 0.0 else None

@@ -1,6 +1,7 @@
 """The API and the pages as one ASGI application."""
 
 import asyncio
+import os
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -15,7 +16,7 @@ from mivlo.server.access import LocalOnly
 from mivlo.server.api import bench, gather, handover, sessions
 from mivlo.server.api.common import add_error_handlers
 from mivlo.server.services.imports import remove_strays
-from mivlo.server.services.pool import close_pool
+from mivlo.server.services.pool import close_pool, submit
 from mivlo.server.settings import settings
 
 __all__ = ["create_app", "main"]
@@ -24,6 +25,7 @@ __all__ = ["create_app", "main"]
 @asynccontextmanager
 async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
     remove_strays()
+    submit(os.getpid)  # the analysis processes start now, not when somebody waits for a picture
     sessions.watch_changes(asyncio.get_running_loop())
     yield
     close_pool()

@@ -3,6 +3,7 @@
 import argparse
 import contextlib
 import ctypes
+import fcntl
 import os
 import signal
 import socket
@@ -10,6 +11,7 @@ import subprocess
 import sys
 import time
 import urllib.request
+from collections.abc import Iterator
 from pathlib import Path
 from types import FrameType
 
@@ -71,6 +73,22 @@ def _run(arguments: argparse.Namespace) -> None:
         _refuse_busy(port)
     data: Path = arguments.data.expanduser().resolve()
     _prepare(data)
+    with _only_one(data):
+        _run_in(arguments, data)
+
+
+@contextlib.contextmanager
+def _only_one(data: Path) -> Iterator[None]:
+    """Hold the data folder: two databases on one folder would end each other."""
+    with (data / "lock").open("w") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise StepError(f"data folder {data} is in use by another Mivlo; stop that one, or choose another with --data") from None
+        yield
+
+
+def _run_in(arguments: argparse.Namespace, data: Path) -> None:
     _say("starting the database")
     cluster = start_cluster(data / "database")
     children: dict[str, subprocess.Popen[bytes]] = {}
@@ -160,7 +178,9 @@ def _die_with_parent() -> None:
 
 def _spawn(name: str) -> subprocess.Popen[bytes]:
     command = [sys.executable, "-m", PROCESSES[name]]
-    return subprocess.Popen(command, preexec_fn=_die_with_parent, start_new_session=True)  # noqa: PLW1509
+    # Sound needs one helper, for the live spectrum; pages measure several things at a time.
+    environment = os.environ | ({"MIVLO_ANALYSIS_PROCESSES": "1"} if name == "sound" else {})
+    return subprocess.Popen(command, env=environment, preexec_fn=_die_with_parent, start_new_session=True)  # noqa: PLW1509
 
 
 def _wait_ready(port: int, monitor_port: int, children: dict[str, subprocess.Popen[bytes]]) -> None:

@@ -23,7 +23,7 @@ class Settings(BaseSettings):
     web: Path | None = Field(default=None, description="built front end; none in server tests")
     max_import_seconds: float = 1200.0
     max_import_bytes: int = 2 << 30
-    analysis_processes: int = 1
+    analysis_processes: int = 2
 
     @property
     def import_limits(self) -> ImportLimits:

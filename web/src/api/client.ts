@@ -83,6 +83,37 @@ export const api = {
 export const pictureUrl = (audioId: string, timeZoom: number, column: number, freqZoom: number, row: number, rate: number) =>
   `/api/audio/${audioId}/picture/${timeZoom}/${column}/${freqZoom}/${row}.png?sample_rate_hz=${rate}`
 
+/** A browser opens few connections: pictures take two of them at most, so that edits never queue behind pictures. */
+const PICTURES_AT_ONCE = 2
+const picturesNow: (() => Promise<void>)[] = []
+const picturesSoon: (() => Promise<void>)[] = []
+let picturesUnderWay = 0
+
+export function loadPicture(url: string, when: 'now' | 'soon'): Promise<HTMLImageElement> {
+  return new Promise((resolve, reject) => {
+    const load = async () => {
+      const picture = new Image()
+      picture.src = url
+      await picture.decode().then(() => resolve(picture), reject)
+    }
+    // The newest view comes first: what was scrolled past can wait.
+    if (when === 'now') picturesNow.unshift(load)
+    else picturesSoon.push(load)
+    loadNext()
+  })
+}
+
+function loadNext() {
+  const next = picturesUnderWay < PICTURES_AT_ONCE ? (picturesNow.shift() ?? picturesSoon.shift()) : undefined
+  if (!next) return
+  picturesUnderWay += 1
+  void next().finally(() => {
+    picturesUnderWay -= 1
+    loadNext()
+  })
+  loadNext()
+}
+
 /** Send one file, telling how much has gone up (0..1). */
 export function upload(path: string, file: File, fields: Record<string, string>, onProgress: (part: number) => void) {
   return new Promise<SessionState>((resolve, reject) => {

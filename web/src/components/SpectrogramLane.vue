@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** The chosen track's spectrogram, drawn from pictures that the core computes; ink is level. */
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
-import { pictureUrl } from '../api/client'
+import { loadPicture, pictureUrl } from '../api/client'
 import { frequencyTicks, timeTicks, xOfTime, yOfHz, type FrequencyView, type TimeView } from '../lib/axis'
 import { colours, onRepaint, surfaceOf } from '../lib/canvas'
 import { formatTime } from '../lib/figures'
@@ -15,11 +15,10 @@ const props = defineProps<{
   frequency: FrequencyView
   grid: TileGrid
   loop: { startS: number; endS: number } | null
-  positionS: number
 }>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const KEPT_PICTURES = 160
-const pictures = new Map<string, HTMLImageElement>()
+const pictures = new Map<string, HTMLImageElement | null>()
 const inked = new Map<string, HTMLCanvasElement>()
 let stop = () => {}
 let asked = false
@@ -33,21 +32,24 @@ function schedule() {
   })
 }
 
-function pictureOf(tile: TilePlan): HTMLImageElement {
+function pictureOf(tile: TilePlan): HTMLImageElement | null {
   const url = pictureUrl(props.audioId, tile.timeZoom, tile.column, tile.freqZoom, tile.row, props.grid.sampleRateHz)
-  let picture = pictures.get(url)
-  if (!picture) {
-    picture = new Image()
-    picture.src = url
-    picture.onload = schedule
-    pictures.set(url, picture)
-    const oldest = pictures.keys().next().value
-    if (pictures.size > KEPT_PICTURES && oldest !== undefined) {
-      pictures.delete(oldest)
-      inked.delete(oldest)
-    }
+  const known = pictures.get(url)
+  if (known !== undefined) return known
+  pictures.set(url, null)
+  void loadPicture(url, 'now').then(
+    (picture) => {
+      pictures.set(url, picture)
+      schedule()
+    },
+    () => pictures.delete(url),
+  )
+  const oldest = pictures.keys().next().value
+  if (pictures.size > KEPT_PICTURES && oldest !== undefined) {
+    inked.delete(pictures.get(oldest)?.src ?? '')
+    pictures.delete(oldest)
   }
-  return picture
+  return null
 }
 
 /** The picture's opacity in the theme's ink. */
@@ -85,7 +87,7 @@ function paint() {
   context.stroke()
   for (const tile of planTiles(props.time, props.frequency, width, height, props.grid, props.offsetS, props.lengthS)) {
     const picture = pictureOf(tile)
-    if (picture.complete && picture.naturalWidth) context.drawImage(withInk(picture, c.ink), tile.x, tile.y, tile.width, tile.height)
+    if (picture) context.drawImage(withInk(picture, c.ink), tile.x, tile.y, tile.width, tile.height)
   }
   if (props.loop) {
     context.fillStyle = c.ink
@@ -104,18 +106,13 @@ function paint() {
     context.fillStyle = c.soft
     context.fillText(formatTime(at), x, height - 4)
   }
-  const x = Math.round(xOfTime(props.positionS, props.time, width))
-  context.fillStyle = c.ink
-  context.globalAlpha = 0.55
-  context.fillRect(x, 0, 1, height)
-  context.globalAlpha = 1
 }
 
 onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, schedule)
 })
 onBeforeUnmount(() => stop())
-watch(() => [props.audioId, props.time, props.frequency, props.positionS, props.loop], schedule)
+watch(() => [props.audioId, props.time, props.frequency, props.loop], schedule)
 </script>
 
 <template><canvas ref="canvas" class="lane" role="img" aria-label="Spectrogram of the chosen track"></canvas></template>

@@ -8,7 +8,7 @@ defineProps<{
   sessionId: string
   name: string
   playing: boolean
-  positionS: number
+  position: () => number
   alone: boolean
   aloneName: string
   dim: boolean
@@ -33,7 +33,7 @@ const SAVE_WORDS: Record<SaveState, string> = { saved: 'all saved', saving: 'sav
       <RouterLink :to="`/session/${sessionId}/hand-over`">Hand-over</RouterLink>
     </nav>
     <button class="plain boxed play" data-test="play" :aria-pressed="playing" title="Play or stop (space)" @click="emit('toggle')">{{ playing ? 'Stop' : 'Play' }}</button>
-    <span class="figures position">{{ formatTime(positionS) }}</span>
+    <span class="figures position">{{ formatTime(position()) }}</span>
     <div class="pair" role="group" aria-label="What is heard">
       <button class="plain boxed" :aria-pressed="alone" :title="`Hear ${aloneName} alone (A)`" @click="emit('alone', true)">alone</button>
       <button class="plain boxed" :aria-pressed="!alone" title="Hear it in the mix (A)" @click="emit('alone', false)">in the mix</button>

@@ -1,16 +1,17 @@
 <script setup lang="ts">
 /** A track at a glance: the coarsest picture of its spectrogram, in the theme's ink. */
-import { computed } from 'vue'
-import { pictureUrl } from '../api/client'
+import { computed, ref, watch } from 'vue'
+import { loadPicture, pictureUrl } from '../api/client'
 import { coarsestTimeZoom } from '../lib/tiles'
 
 const props = defineProps<{ audioId: string; frames: number; columns: number; rate: number }>()
-const style = computed(() => {
-  const zoom = coarsestTimeZoom(props.frames, props.columns)
-  const url = `url(${pictureUrl(props.audioId, zoom.timeZoom, 0, 0, 0, props.rate)})`
-  const size = `${100 / zoom.part}% 100%`
-  return { maskImage: url, maskSize: size, maskRepeat: 'no-repeat' }
-})
+const zoom = computed(() => coarsestTimeZoom(props.frames, props.columns))
+const url = computed(() => pictureUrl(props.audioId, zoom.value.timeZoom, 0, 0, 0, props.rate))
+const loaded = ref('')
+watch(url, (wanted) => void loadPicture(wanted, 'soon').then(() => (loaded.value = wanted)), { immediate: true })
+const style = computed(() => ({
+  maskImage: `url(${loaded.value})`, maskSize: `${100 / zoom.value.part}% 100%`, maskRepeat: 'no-repeat', opacity: loaded.value ? 1 : 0,
+}))
 </script>
 
 <template><div class="picture" :style="style" aria-hidden="true"></div></template>

@@ -5,6 +5,7 @@ import type { Waveform } from '../api/client'
 import { colours, onRepaint, surfaceOf } from '../lib/canvas'
 import { formatTime } from '../lib/figures'
 import type { TimeView } from '../lib/axis'
+import PositionLine from './PositionLine.vue'
 
 const props = defineProps<{
   waveform: Waveform | null
@@ -12,7 +13,7 @@ const props = defineProps<{
   lengthS: number
   songS: number
   loop: { startS: number; endS: number } | null
-  positionS: number
+  position: () => number
   shown: TimeView | null
 }>()
 const emit = defineEmits<{ loop: [range: { startS: number; endS: number } | null]; seek: [seconds: number] }>()
@@ -51,8 +52,6 @@ function paint() {
     context.fillStyle = c.slate
     context.fillRect(xOf(props.shown.startS, width), height - 3, xOf(props.shown.endS - props.shown.startS, width), 3)
   }
-  context.fillStyle = c.ink
-  context.fillRect(Math.round(xOf(props.positionS, width)), 0, 1.5, height)
 }
 
 function press(event: PointerEvent) {
@@ -83,12 +82,15 @@ onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, paint)
 })
 onBeforeUnmount(() => stop())
-watch(() => [props.waveform, props.positionS, loop.value, props.shown, props.songS], paint)
+watch(() => [props.waveform, loop.value, props.shown, props.songS], paint)
 </script>
 
 <template>
   <div class="strip">
-    <canvas ref="canvas" data-test="waveform" role="img" aria-label="Waveform: drag to set the loop, click to move the play position" @pointerdown="press"></canvas>
+    <div class="wave">
+      <canvas ref="canvas" data-test="waveform" role="img" aria-label="Waveform: drag to set the loop, click to move the play position" @pointerdown="press"></canvas>
+      <PositionLine :seconds="position" :start-s="0" :end-s="songS" />
+    </div>
     <div class="figures soft under">
       <span v-if="loop">loop {{ formatTime(loop.startS) }}–{{ formatTime(loop.endS) }}
         <button class="plain" title="Play the whole song" @click="emit('loop', null)">clear loop</button></span>
@@ -99,7 +101,8 @@ watch(() => [props.waveform, props.positionS, loop.value, props.shown, props.son
 
 <style scoped>
 .strip { display: flex; flex-direction: column; min-width: 0; height: 100%; }
-canvas { flex: 1; width: 100%; min-height: 0; cursor: crosshair; touch-action: none; }
+.wave { position: relative; flex: 1; min-height: 0; }
+canvas { width: 100%; height: 100%; display: block; cursor: crosshair; touch-action: none; }
 .under { height: 20px; line-height: 20px; }
 .under .plain { padding: 0 4px; text-decoration: underline; }
 </style>

@@ -30,7 +30,8 @@ watch(() => chosen.value?.id, () => (entryId.value = null))
 
 const entry = computed(() => chosen.value?.ledger.find((candidate) => candidate.id === entryId.value) ?? null)
 
-const waveform = useLatest(() => chosen.value?.audio_id ?? null, (id) => api.waveform(id, WAVEFORM_COLUMNS))
+const audioId = () => chosen.value?.audio_id ?? null
+const waveform = useLatest(audioId, (id) => api.waveform(id, WAVEFORM_COLUMNS), audioId)
 
 const spectrum = useLatest(
   () => {
@@ -41,6 +42,7 @@ const spectrum = useLatest(
     return { id: track.audio_id, start: start - track.start_frame, end: end - track.start_frame, rate: play.rate.value }
   },
   ({ id, start, end, rate }) => api.spectrum(id, start, end, rate),
+  audioId,
 )
 
 const response = useLatest(
@@ -49,6 +51,7 @@ const response = useLatest(
     return track && { moves: track.ledger_on ? track.ledger.map((one) => one.move) : [], rate: play.rate.value }
   },
   ({ moves, rate }) => api.response(moves, rate),
+  () => chosen.value?.id,
 )
 
 /** By how much the chosen track's own spectrum stands out at a frequency: the highest within a twelfth of an octave. */

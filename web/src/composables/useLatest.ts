@@ -1,7 +1,8 @@
 /** A value that the server computes from something that changes quickly: one question under way, the newest next. */
 import { shallowRef, watch, type ShallowRef } from 'vue'
 
-export function useLatest<Q, A>(question: () => Q | null, ask: (question: Q) => Promise<A>): ShallowRef<A | null> {
+/** `subject` says what the answer is of: an answer about something else is not shown. */
+export function useLatest<Q, A>(question: () => Q | null, ask: (question: Q) => Promise<A>, subject: () => unknown): ShallowRef<A | null> {
   const answer = shallowRef<A | null>(null)
   let asking = false
   let lastKey = ''
@@ -14,12 +15,14 @@ export function useLatest<Q, A>(question: () => Q | null, ask: (question: Q) => 
       const key = JSON.stringify(next)
       if (key === lastKey) break
       lastKey = key
+      const of = subject()
       const got = next === null ? null : await ask(next).catch(() => null)
-      if (got !== null || next === null) answer.value = got
+      if (of === subject()) answer.value = got ?? answer.value
     }
     asking = false
   }
 
-  watch(question, () => void refresh(), { immediate: true, deep: false })
+  watch(subject, () => (answer.value = null))
+  watch(question, () => void refresh(), { immediate: true })
   return answer
 }

@@ -1,7 +1,8 @@
 /** Playing: what is heard just now, and how the user listens. */
 import { computed, ref, shallowRef, watch } from 'vue'
-import { api, type FromMonitor, type Listening, type Mix, type Probe } from '../api/client'
+import { api, type FromMonitor, type Mix, type Probe } from '../api/client'
 import { Monitor } from '../audio/monitor'
+import { useLatest } from './useLatest'
 import { useSession } from './useSession'
 
 type Meter = Extract<FromMonitor, { say: 'meter' }>
@@ -22,11 +23,21 @@ const sliceEntryId = ref<string | null>(null)
 const probe = shallowRef<Probe | null>(null)
 const meter = shallowRef<Meter | null>(null)
 const spectra = shallowRef<Spectra | null>(null)
-const listening = shallowRef<Listening | null>(null)
 let monitor: Monitor | null = null
 
 const rate = computed(() => state.value?.sample_rate_hz ?? 48_000)
 const songFrames = computed(() => Math.max(1, ...(state.value?.tracks.map((track) => track.start_frame + track.audio.n_frames) ?? [1])))
+
+/** The level match is measured again when what it hangs on was saved. */
+const listening = useLatest(
+  () => {
+    const session = state.value
+    const track = chosen.value
+    return session && track && { id: session.id, revision: session.revision, trackId: track.id, alone: alone.value }
+  },
+  ({ id, trackId, alone: only }) => api.listening(id, trackId, only),
+  () => `${chosen.value?.id} ${alone.value}`,
+)
 
 const matchDb = computed(() => {
   if (!matched.value || !listening.value) return 0
@@ -66,18 +77,6 @@ const mixKey = computed(() => `${chosen.value?.id} ${JSON.stringify(mix.value)}`
 watch(mixKey, () => {
   if (mix.value && playing.value) monitor?.setMix(mix.value, chosen.value?.id ?? null)
 }, { flush: 'sync' })
-
-/** The level match is measured again when what it hangs on was saved. */
-const listeningKey = computed(() => `${state.value?.id} ${state.value?.revision} ${chosen.value?.id} ${alone.value}`)
-let asked = 0
-watch(listeningKey, async () => {
-  const session = state.value
-  const track = chosen.value
-  if (!session || !track) return
-  const ticket = ++asked
-  const figures = await api.listening(session.id, track.id, alone.value).catch(() => null)
-  if (ticket === asked) listening.value = figures
-}, { immediate: true })
 
 watch(() => chosen.value?.id, () => {
   spectra.value = null

@@ -5,6 +5,7 @@ import type { TrackState } from '../api/client'
 import MarginNotes from '../components/MarginNotes.vue'
 import MoveHandle from '../components/MoveHandle.vue'
 import NoteRuler from '../components/NoteRuler.vue'
+import PositionLine from '../components/PositionLine.vue'
 import SpectrogramLane from '../components/SpectrogramLane.vue'
 import SpectrumLane from '../components/SpectrumLane.vue'
 import TrackList from '../components/TrackList.vue'
@@ -29,7 +30,7 @@ const laneSize = ref({ width: 1, height: 1 })
 let watcher: ResizeObserver | null = null
 
 const kinds = computed(() => about.value?.kinds ?? [])
-const positionS = computed(() => positionFrame.value / rate.value)
+const position = () => positionFrame.value / rate.value
 const offsetS = computed(() => (chosen.value?.start_frame ?? 0) / rate.value)
 const lengthS = computed(() => (chosen.value?.audio.n_frames ?? 1) / rate.value)
 const grid = computed(() => ({ columns: about.value?.tile_columns ?? 256, rows: about.value?.tile_rows ?? 256, sampleRateHz: rate.value }))
@@ -94,7 +95,7 @@ function wheel(event: WheelEvent) {
 
 function timeAt(event: MouseEvent): number {
   const box = lanes.value?.querySelector('.spectrogram')?.getBoundingClientRect()
-  return box ? timeOfX(event.clientX - box.left, time.value, box.width) : positionS.value
+  return box ? timeOfX(event.clientX - box.left, time.value, box.width) : position()
 }
 
 function showAll() {
@@ -174,7 +175,8 @@ onBeforeUnmount(() => {
     <div ref="lanes" class="lanes" :class="{ probing: probe }" @pointermove="point" @pointerleave="leave" @wheel.prevent="wheel">
       <NoteRuler class="ruler" :view="frequency" />
       <div class="spectrogram" data-test="spectrogram" @click="play.seek(timeAt($event) * rate)">
-        <SpectrogramLane :audio-id="chosen.audio_id" :offset-s="offsetS" :length-s="lengthS" :time="time" :frequency="frequency" :grid="grid" :loop="loop" :position-s="positionS" />
+        <SpectrogramLane :audio-id="chosen.audio_id" :offset-s="offsetS" :length-s="lengthS" :time="time" :frequency="frequency" :grid="grid" :loop="loop" />
+        <PositionLine :seconds="position" :start-s="time.startS" :end-s="time.endS" />
       </div>
       <div ref="lane" class="spectrum" data-test="spectrum" tabindex="0" aria-label="Spectrum: hold to lift, P pins, arrow keys move the pointer"
         @pointerdown="lift" @pointerup="release" @pointercancel="release" @dblclick="bench.addBell(hzAt($event))">
@@ -199,7 +201,7 @@ onBeforeUnmount(() => {
         @duplicate="bench.duplicateMove" @remove="bench.removeMove" @remove-pin="bench.removePin" @cut-pin="bench.cutPin" @add="bench.addBell" />
     </section>
     <div class="bottom">
-      <WaveformStrip class="strip" :waveform="waveform" :offset-s="offsetS" :length-s="lengthS" :song-s="songS" :loop="loop" :position-s="positionS" :shown="time"
+      <WaveformStrip class="strip" :waveform="waveform" :offset-s="offsetS" :length-s="lengthS" :song-s="songS" :loop="loop" :position="position" :shown="time"
         @loop="bench.setLoop" @seek="play.seek($event * rate)" />
       <section class="compare" aria-label="Compare">
       <div class="row">
@@ -225,7 +227,7 @@ onBeforeUnmount(() => {
 .bench { height: 100%; display: grid; grid-template: minmax(0, 1fr) 92px / 172px minmax(0, 1fr) 268px; }
 .lanes { position: relative; display: grid; grid-template-columns: 58px minmax(0, 1fr) 262px; min-height: 0; min-width: 0; overflow: hidden; }
 .ruler { border-right: 1px solid var(--line); }
-.spectrogram { min-width: 0; cursor: crosshair; }
+.spectrogram { position: relative; min-width: 0; cursor: crosshair; }
 .spectrum { position: relative; border-left: 1px solid var(--ink-soft); border-right: 1px solid var(--ink-soft); cursor: ns-resize; touch-action: none; overflow: hidden; }
 .line { position: absolute; left: 0; right: 0; height: 1px; background: var(--ink); pointer-events: none; }
 .line.lifting { background: var(--ochre); height: 2px; margin-top: -1px; }

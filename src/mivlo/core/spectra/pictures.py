@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PIL import Image
+from scipy.fft import rfft
 
 from mivlo.core.engine.source import Source
 from mivlo.core.spectra.average import HIGHEST_HZ, LOWEST_HZ
@@ -83,18 +84,19 @@ def _highest_of_row(power: Array, rows_hz: Array, chosen: np.ndarray, bins_per_h
 
 def _columns(source: Source, first: int, hop: int, size: int) -> Array:
     """Return the (bins, TILE_COLUMNS) power of windows centred in each column; long hops average two windows."""
-    window = np.hanning(size + 1)[:size]
-    scale = (2.0 / np.sum(window)) ** 2
+    window = np.hanning(size + 1)[:size].astype(np.float32)
+    scale = (2.0 / np.sum(window, dtype=np.float64)) ** 2
     per_column = min(4, max(1, hop // size))
     step = hop // per_column
     starts = first + step // 2 - size // 2 + step * np.arange(TILE_COLUMNS * per_column)
-    x = source.read(int(starts[0]), int(starts[-1] - starts[0]) + size)
+    # Single precision: its noise lies 40 dB under the palest ink, and pictures come in half the time.
+    x = source.read(int(starts[0]), int(starts[-1] - starts[0]) + size).astype(np.float32)
     power = np.zeros((size // 2 + 1, TILE_COLUMNS))
     for channel in x:
         frames = np.lib.stride_tricks.sliding_window_view(channel, size)[::step]
         for column in range(0, TILE_COLUMNS, 64):
             part = frames[column * per_column : (column + 64) * per_column] * window
-            spectrum = np.abs(np.fft.rfft(part, axis=1)) ** 2
+            spectrum = np.abs(rfft(part, axis=1)) ** 2
             power[:, column : column + 64] += spectrum.reshape(64, per_column, -1).max(axis=1).T
     return power * (scale / len(x))
 

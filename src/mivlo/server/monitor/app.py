@@ -17,6 +17,7 @@ from mivlo.core.treatment import explain_validation
 from mivlo.server.access import LocalOnly
 from mivlo.server.monitor.messages import Held, Play, Problem, SetMix, Stop, from_page
 from mivlo.server.monitor.player import LivePlay, Message, measure_spectra
+from mivlo.server.services.pool import submit
 from mivlo.server.settings import settings
 
 __all__ = ["app", "main"]
@@ -75,7 +76,7 @@ async def _measure(socket: WebSocket, play: LivePlay) -> None:
     if due is None:
         return
     track_id, before, after = due
-    spectra = await asyncio.to_thread(measure_spectra, track_id, before, after, play.sample_rate_hz)
+    spectra = await asyncio.wrap_future(submit(measure_spectra, track_id, before, after, play.sample_rate_hz))
     with contextlib.suppress(WebSocketDisconnect, RuntimeError):
         await _send(socket, [spectra])
 
@@ -87,6 +88,7 @@ def main() -> None:
     with contextlib.suppress(PermissionError):
         os.nice(-5)  # sound before pages and analysis, where we may
     svf_chain.warm_up()
+    submit(os.getpid)  # starts the process that measures spectra: here nothing but sound may hold the lock
     gc.freeze()
     uvicorn.run(
         LocalOnly(app, own_port=own.monitor_port, page_port=own.port), host="127.0.0.1", port=own.monitor_port,

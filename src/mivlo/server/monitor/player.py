@@ -81,7 +81,7 @@ class LivePlay:
         if track_id is None or now_s < self._next_spectra_s or not self._recent:
             return None
         self._next_spectra_s = now_s + SPECTRA_S
-        before, after = (np.concatenate(parts, axis=1) for parts in zip(*self._recent, strict=True))
+        before, after = (np.concatenate(parts, axis=1, dtype=np.float32) for parts in zip(*self._recent, strict=True))
         return track_id, before, after
 
     def _fill(self) -> Iterator[Message]:
@@ -133,6 +133,6 @@ class LivePlay:
 
 
 def measure_spectra(track_id: str, before: Array, after: Array, sample_rate_hz: int) -> Spectra:
-    """Return the spectra of a stretch (runs beside the sound, in a thread that holds no lock while it computes)."""
+    """Return the spectra of a stretch (runs in a process of its own, beside the sound)."""
     levels = [np.round(band_levels(x, sample_rate_hz=sample_rate_hz), 1).tolist() for x in (before, after)]
     return Spectra(track_id=track_id, before_db=levels[0], after_db=levels[1])

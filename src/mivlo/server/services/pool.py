@@ -20,8 +20,19 @@ _lock = threading.Lock()
 _pool: ProcessPoolExecutor | None = None
 
 
-def _lower_priority() -> None:
+def _end_with_parent() -> None:
+    """End when the process that made the pool is gone, however it ended: a killed one cannot say goodbye."""
+    parent = multiprocessing.parent_process()
+    if parent is not None:
+        parent.join()
+        os._exit(0)
+
+
+def _prepare_process() -> None:
+    threading.Thread(target=_end_with_parent, daemon=True).start()
     os.nice(NICENESS)
+    # Loading this library takes longer than most analyses: it is there before anybody asks.
+    import scipy.signal  # noqa: F401
 
 
 def _current(*, broken: ProcessPoolExecutor | None = None) -> ProcessPoolExecutor:
@@ -29,7 +40,7 @@ def _current(*, broken: ProcessPoolExecutor | None = None) -> ProcessPoolExecuto
     with _lock:
         if _pool is None or _pool is broken:
             _pool = ProcessPoolExecutor(
-                settings().analysis_processes, multiprocessing.get_context("spawn"), initializer=_lower_priority
+                settings().analysis_processes, multiprocessing.get_context("spawn"), initializer=_prepare_process
             )
         return _pool
 

@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 from pydantic import BaseModel
 
-from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.mix import Mix, audible_tracks
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import open_source
 from mivlo.core.filters.biquad import frequency_response
@@ -111,7 +111,7 @@ def listening_figures(state: SessionState, *, track_id: str | None, alone: bool)
     start, stop = state.loop_start_frame or 0, min(state.loop_end_frame or end, end)
     mix = mix.model_copy(update={"alone_track_id": track_id if alone else None})
     figures = {
-        on: in_pool(_loudness, str(settings().data / "audio"), _with_ledger(mix, track_id, on=on), start, stop, state.sample_rate_hz)
+        on: _loudness_of(_with_ledger(mix, track_id, on=on), start, stop, state.sample_rate_hz)
         for on in (False, True)
     }
     before, after = figures[False], figures[True]
@@ -122,8 +122,20 @@ def listening_figures(state: SessionState, *, track_id: str | None, alone: bool)
 
 
 def _with_ledger(mix: Mix, track_id: str | None, *, on: bool) -> Mix:
-    tracks = tuple(t.model_copy(update={"ledger_on": on}) if track_id in (t.id, None) else t for t in mix.tracks)
+    """Return the mix with ledgers on or off; what is not heard or switched off anyway is left out, so that it is not measured twice."""
+    heard = audible_tracks(mix)
+    tracks = tuple(
+        t.model_copy(update={"ledger_on": on, "ledger": t.ledger if on else ()}) if track_id in (t.id, None) else t
+        for t in mix.tracks
+        if heard[t.id]
+    )
+    tracks = tuple(t if t.ledger else t.model_copy(update={"ledger_on": True}) for t in tracks)
     return mix.model_copy(update={"tracks": tracks})
+
+
+@lru_cache(maxsize=512)
+def _loudness_of(mix: Mix, start: int, end: int, sample_rate_hz: int) -> Loudness:
+    return in_pool(_loudness, str(settings().data / "audio"), mix, start, end, sample_rate_hz)
 
 
 def _loudness(audio_folder: str, mix: Mix, start: int, end: int, sample_rate_hz: int) -> Loudness:
