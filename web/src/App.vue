@@ -13,7 +13,7 @@ const play = usePlay()
 const { playing, positionFrame, rate, alone, dim, meter, connection, message } = play
 const position = () => positionFrame.value / rate.value
 const inSession = computed(() => route.path.startsWith('/session/') && state.value)
-const queueGrown = computed(() => meter.value && meter.value.queue_ms > meter.value.base_queue_ms + 1)
+const aheadMs = computed(() => (playing.value && meter.value && meter.value.queue_ms > meter.value.base_queue_ms + 1 ? Math.round(meter.value.queue_ms) : null))
 
 const THEME = 'mivlo-theme'
 const setTheme = (theme: string) => {
@@ -44,12 +44,13 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
     <TopBar v-if="inSession && state" :session-id="state.id" :name="state.name" :playing="playing" :position="position"
       :alone="alone" :alone-name="chosen?.name ?? 'the track'" :dim="dim" :peak-db="meter?.peak_db ?? null"
       :loudness-lufs="meter?.momentary_lufs ?? null" :guard-db="meter?.guard_db ?? 0" :undo-label="state.undo_label"
-      :redo-label="state.redo_label" :save-state="saveState" @toggle="play.toggle" @alone="alone = $event" @dim="dim = !dim" @undo="undo"
+      :redo-label="state.redo_label" :save-state="saveState" :ahead-ms="aheadMs" @toggle="play.toggle" @alone="alone = $event" @dim="dim = !dim" @undo="undo"
       @redo="redo" @theme="switchTheme" />
-    <div v-if="connection === 'lost'" class="notice bad" role="alert">The connection to the sound is lost; play has stopped. Trying to connect again.</div>
-    <div v-if="message" class="notice bad" role="alert">Cannot play: {{ message }} <button class="plain" @click="message = ''">close</button></div>
-    <div v-if="trouble && saveState === 'failed'" class="notice bad" role="alert">{{ trouble }} <button class="plain" @click="saveState = 'saved'">close</button></div>
-    <div v-if="queueGrown && playing" class="notice" role="status">This machine is busy: sound is kept {{ Math.round(meter?.queue_ms ?? 0) }} ms ahead for the moment, so changes are heard a little later.</div>
+    <div class="notices">
+      <div v-if="connection === 'lost'" class="notice" role="alert">The connection to the sound is lost; play has stopped. Trying to connect again.</div>
+      <div v-if="message" class="notice" role="alert">Cannot play: {{ message }} <button class="plain" @click="message = ''">close</button></div>
+      <div v-if="trouble && saveState === 'failed'" class="notice" role="alert">{{ trouble }} <button class="plain" @click="saveState = 'saved'">close</button></div>
+    </div>
     <main><RouterView /></main>
   </div>
 </template>
@@ -57,6 +58,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
 <style scoped>
 .frame { height: 100%; display: flex; flex-direction: column; position: relative; }
 main { flex: 1; min-height: 0; }
-.notice { padding: 4px 14px; background: var(--paper-sunk); border-bottom: 1px solid var(--line); border-left: 6px solid var(--ink-soft); }
-.bad { border-left-color: var(--vermilion); }
+/* Over the screen, not above it: nothing may move under the pointer of somebody who sweeps. */
+.notices { position: absolute; top: 50px; left: 50%; transform: translateX(-50%); z-index: 10; display: grid; gap: 4px; }
+.notice { padding: 6px 14px; background: var(--paper-raised); border: 1.5px solid var(--vermilion); border-left-width: 6px; }
 </style>

@@ -15,7 +15,6 @@ from mivlo import __version__
 from mivlo.server.access import LocalOnly
 from mivlo.server.api import bench, gather, handover, sessions
 from mivlo.server.api.common import add_error_handlers
-from mivlo.server.services.imports import remove_strays
 from mivlo.server.services.pool import close_pool, submit
 from mivlo.server.settings import settings
 
@@ -24,7 +23,6 @@ __all__ = ["create_app", "main"]
 
 @asynccontextmanager
 async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
-    remove_strays()
     submit(os.getpid)  # the analysis processes start now, not when somebody waits for a picture
     sessions.watch_changes(asyncio.get_running_loop())
     yield
@@ -53,7 +51,3 @@ def main() -> None:
     own = settings()
     app = LocalOnly(create_app(web=own.web), own_port=own.port, page_port=own.port)
     uvicorn.run(app, host="127.0.0.1", port=own.port, log_level="warning", timeout_graceful_shutdown=2)
-
-
-if __name__ == "__main__":
-    main()

@@ -5,6 +5,7 @@ import contextlib
 import ctypes
 import fcntl
 import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -89,6 +90,7 @@ def _only_one(data: Path) -> Iterator[None]:
 
 
 def _run_in(arguments: argparse.Namespace, data: Path) -> None:
+    shutil.rmtree(data / "incoming", ignore_errors=True)  # uploads that a killed process left half-way
     _say("starting the database")
     cluster = start_cluster(data / "database")
     children: dict[str, subprocess.Popen[bytes]] = {}
@@ -177,7 +179,8 @@ def _die_with_parent() -> None:
 
 
 def _spawn(name: str) -> subprocess.Popen[bytes]:
-    command = [sys.executable, "-m", PROCESSES[name]]
+    # With -c rather than -m: the processes that these start in turn would load the whole module again.
+    command = [sys.executable, "-c", f"from {PROCESSES[name]} import main; main()"]
     # Sound needs one helper, for the live spectrum; pages measure several things at a time.
     environment = os.environ | ({"MIVLO_ANALYSIS_PROCESSES": "1"} if name == "sound" else {})
     return subprocess.Popen(command, env=environment, preexec_fn=_die_with_parent, start_new_session=True)  # noqa: PLW1509

@@ -91,11 +91,13 @@ let picturesUnderWay = 0
 
 export function loadPicture(url: string, when: 'now' | 'soon'): Promise<HTMLImageElement> {
   return new Promise((resolve, reject) => {
-    const load = async () => {
-      const picture = new Image()
-      picture.src = url
-      await picture.decode().then(() => resolve(picture), reject)
-    }
+    const load = () =>
+      new Promise<void>((done) => {
+        const picture = new Image()
+        picture.onload = () => (done(), resolve(picture))
+        picture.onerror = () => (done(), reject(new ApiError('no-connection', `No picture from ${url}`)))
+        picture.src = url
+      })
     // The newest view comes first: what was scrolled past can wait.
     if (when === 'now') picturesNow.unshift(load)
     else picturesSoon.push(load)

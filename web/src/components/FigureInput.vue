@@ -43,8 +43,8 @@ function step(direction: 1 | -1, event: KeyboardEvent) {
 </template>
 
 <style scoped>
-.figure { display: grid; grid-template-columns: 62px 92px 1fr; align-items: baseline; gap: 6px; }
-input { width: 92px; border: 0; border-bottom: 1px solid var(--ink-soft); background: transparent; color: var(--ink); padding: 1px 2px; }
+.figure { display: grid; grid-template-columns: 74px 84px 1fr; align-items: baseline; gap: 6px; }
+input { width: 84px; border: 0; border-bottom: 1px solid var(--ink-soft); background: transparent; color: var(--ink); padding: 1px 2px; }
 .bare { grid-template-columns: 84px; }
 .bare input { width: 84px; }
 .wrong input { border-bottom: 2px dashed var(--vermilion); }

@@ -41,7 +41,7 @@ const set = (figure: Figure, value: number) =>
 
 <style scoped>
 .form { display: grid; gap: 3px; }
-.line { display: grid; grid-template-columns: 70px 1fr; gap: 6px; align-items: baseline; }
+.line { display: grid; grid-template-columns: 74px 1fr; gap: 6px; align-items: baseline; }
 select { font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); padding: 1px 0; }
 select.figures { font-family: var(--figures); font-size: 0.86em; }
 </style>

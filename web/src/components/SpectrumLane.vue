@@ -15,15 +15,16 @@ const props = defineProps<{
   probe: Probe | null
 }>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
+const HARDLY_DB = 0.05
 let stop = () => {}
 
-function trace(surface: Surface, levels: (index: number) => number) {
+function trace(surface: Surface, levels: (index: number) => number, drawn: (index: number) => boolean = () => true) {
   const { context, width, height } = surface
   context.beginPath()
   props.hz.forEach((hz, index) => {
     const x = xOfLevel(levels(index), width)
     const y = yOfHz(hz, props.frequency, height)
-    if (index) context.lineTo(x, y)
+    if (index && drawn(index - 1)) context.lineTo(x, y)
     else context.moveTo(x, y)
   })
 }
@@ -46,7 +47,7 @@ function paint() {
   trace(surface, (index) => props.outline[index] ?? LEVEL_LOW_DB)
   context.stroke()
   context.setLineDash([])
-  if (props.response.some((db) => Math.abs(db) > 0.05)) paintTaken(surface, c.green)
+  if (props.response.some((db) => Math.abs(db) > HARDLY_DB)) paintTaken(surface, c.green)
   context.strokeStyle = c.ink
   context.lineWidth = 1.2
   trace(surface, before)
@@ -115,7 +116,7 @@ function paintTaken(surface: Surface, green: string) {
   context.fill()
   context.strokeStyle = green
   context.lineWidth = 2
-  trace(surface, after)
+  trace(surface, after, (index) => Math.abs(props.response[index] ?? 0) > HARDLY_DB)
   context.stroke()
 }
 

@@ -18,6 +18,7 @@ defineProps<{
   undoLabel: string | null
   redoLabel: string | null
   saveState: SaveState
+  aheadMs: number | null
 }>()
 const emit = defineEmits<{ toggle: []; alone: [alone: boolean]; dim: []; undo: []; redo: []; theme: [] }>()
 const SAVE_WORDS: Record<SaveState, string> = { saved: 'all saved', saving: 'saving', waiting: 'not saved yet: waiting for the server', failed: 'last change not saved' }
@@ -40,6 +41,7 @@ const SAVE_WORDS: Record<SaveState, string> = { saved: 'all saved', saving: 'sav
     </div>
     <OutputMeter :peak-db="peakDb" :loudness-lufs="loudnessLufs" :guard-db="guardDb" />
     <button class="plain" :aria-pressed="dim" title="Turn the output down by 20 dB, to talk" @click="emit('dim')">dim</button>
+    <span v-if="aheadMs !== null" class="ahead" role="status" title="This machine is busy: sound is rendered further ahead for the moment, so changes are heard a little later.">busy: {{ aheadMs }} ms ahead</span>
     <span class="space"></span>
     <span class="saved" :class="saveState" role="status">{{ SAVE_WORDS[saveState] }}</span>
     <button class="plain" :disabled="!undoLabel" :title="undoLabel ? `Undo: ${undoLabel} (Ctrl Z)` : 'Nothing to undo'" @click="emit('undo')">undo</button>
@@ -49,9 +51,9 @@ const SAVE_WORDS: Record<SaveState, string> = { saved: 'all saved', saving: 'sav
 </template>
 
 <style scoped>
-.top { display: flex; align-items: center; gap: 10px; height: 44px; padding: 0 12px; border-bottom: 1.5px solid var(--ink); white-space: nowrap; }
+.top { display: flex; align-items: center; gap: 8px; height: 44px; padding: 0 12px; border-bottom: 1.5px solid var(--ink); white-space: nowrap; }
 .home { font-weight: 700; font-size: 18px; color: var(--ink); text-decoration: none; }
-.name { max-width: 150px; overflow: hidden; text-overflow: ellipsis; color: var(--ink-soft); }
+.name { max-width: 190px; min-width: 40px; flex-shrink: 1; overflow: hidden; text-overflow: ellipsis; color: var(--ink-soft); }
 nav { display: flex; gap: 4px; }
 nav a { color: var(--ink); text-decoration: none; padding: 10px 6px; border-bottom: 3px solid transparent; margin-bottom: -1px; }
 nav a.router-link-active { border-bottom-color: var(--ink); font-weight: 700; }
@@ -60,6 +62,7 @@ nav a.router-link-active { border-bottom-color: var(--ink); font-weight: 700; }
 .pair { display: flex; }
 .pair button + button { margin-left: -1px; }
 .space { flex: 1; }
-.saved { font-size: 13px; color: var(--ink-soft); overflow: hidden; text-overflow: ellipsis; }
+.ahead { font-size: 13px; color: var(--ochre); font-weight: 700; }
+.saved { font-size: 13px; color: var(--ink-soft); flex-shrink: 0; }
 .saved.failed, .saved.waiting { color: var(--vermilion); font-weight: 700; }
 </style>

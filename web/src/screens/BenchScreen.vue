@@ -49,7 +49,8 @@ const readout = computed(() => {
 })
 const matchTold = computed(() => {
   if (!matched.value) return 'off'
-  if (listening.value?.before.loudness_lufs == null) return 'nothing to match'
+  if (!listening.value) return 'measuring'
+  if (listening.value.before.loudness_lufs == null) return 'nothing to match'
   return formatDb(matchDb.value)
 })
 
@@ -235,7 +236,7 @@ onBeforeUnmount(() => {
 .readout.below { transform: translateY(4px); }
 .readout.lifting { border: 2px solid var(--ochre); }
 .side { display: flex; flex-direction: column; min-height: 0; min-width: 0; }
-.bottom { grid-column: 1 / -1; display: grid; grid-template-columns: minmax(0, 1fr) 530px; border-top: 1.5px solid var(--ink); min-height: 0; }
+.bottom { grid-column: 1 / -1; display: grid; grid-template: minmax(0, 1fr) / minmax(0, 1fr) 530px; border-top: 1.5px solid var(--ink); min-height: 0; }
 .strip { padding: 4px 0 0 8px; }
 .compare { padding: 6px 8px 4px 12px; min-width: 0; }
 .row { display: flex; gap: 8px; align-items: center; white-space: nowrap; }

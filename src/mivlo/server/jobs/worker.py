@@ -26,7 +26,3 @@ def main() -> None:
         make_app().run_worker(queues=[QUEUE], concurrency=1, fetch_job_polling_interval=1.0, delete_jobs="always")
     finally:
         close_pool()
-
-
-if __name__ == "__main__":
-    main()

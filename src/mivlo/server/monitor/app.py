@@ -94,7 +94,3 @@ def main() -> None:
         LocalOnly(app, own_port=own.monitor_port, page_port=own.port), host="127.0.0.1", port=own.monitor_port,
         log_level="warning", ws_per_message_deflate=False, timeout_graceful_shutdown=1,
     )  # fmt: skip
-
-
-if __name__ == "__main__":
-    main()

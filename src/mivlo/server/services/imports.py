@@ -11,7 +11,7 @@ from mivlo.server.db.tables import AudioRow, SessionRow, new_id
 from mivlo.server.services.pool import in_pool
 from mivlo.server.settings import settings
 
-__all__ = ["ORIGINAL", "STORED", "import_audio", "remove_strays", "stored_path"]
+__all__ = ["ORIGINAL", "STORED", "import_audio", "stored_path"]
 
 ORIGINAL, STORED = "original", "session.npy"
 
@@ -72,7 +72,3 @@ def _take_in(incoming: Path, folder: Path, limits: ImportLimits, rate_hz: int, n
         raise
     return info, n_frames, sha256
 
-
-def remove_strays() -> None:
-    """Clear uploads that a killed process left half-way."""
-    shutil.rmtree(settings().data / "incoming", ignore_errors=True)

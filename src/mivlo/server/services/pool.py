@@ -15,6 +15,7 @@ __all__ = ["close_pool", "in_pool", "submit"]
 P = ParamSpec("P")
 T = TypeVar("T")
 
+PRELOADED = ["scipy.signal", "soxr", "mivlo.server.services.views", "mivlo.server.monitor.player"]
 NICENESS = 10  # below the process that renders sound
 _lock = threading.Lock()
 _pool: ProcessPoolExecutor | None = None
@@ -31,17 +32,16 @@ def _end_with_parent() -> None:
 def _prepare_process() -> None:
     threading.Thread(target=_end_with_parent, daemon=True).start()
     os.nice(NICENESS)
-    # Loading this library takes longer than most analyses: it is there before anybody asks.
-    import scipy.signal  # noqa: F401
 
 
 def _current(*, broken: ProcessPoolExecutor | None = None) -> ProcessPoolExecutor:
     global _pool  # noqa: PLW0603 - one pool per process, made when first needed and again after a crash
     with _lock:
         if _pool is None or _pool is broken:
-            _pool = ProcessPoolExecutor(
-                settings().analysis_processes, multiprocessing.get_context("spawn"), initializer=_prepare_process
-            )
+            # Loading the libraries takes longer than most analyses: one process loads them, the others fork off it.
+            context = multiprocessing.get_context("forkserver")
+            context.set_forkserver_preload(PRELOADED)
+            _pool = ProcessPoolExecutor(settings().analysis_processes, context, initializer=_prepare_process)
         return _pool
 
 
