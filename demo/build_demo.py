@@ -15,8 +15,8 @@ from pathlib import Path
 import mido
 import numpy as np
 import soundfile
-from score import BAR_S, EIGHTH_S, N_BARS, Note, all_parts, voice_line
 from scipy.signal import butter, fftconvolve, lfilter, sosfilt
+from score import BAR_S, N_BARS, Note, all_parts, voice_line
 from voice import sing
 
 from mivlo.core.filters.matched import bell

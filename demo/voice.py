@@ -1,8 +1,8 @@
 """A synthesised voice: glottal pulses through formants that move, with sibilants and plosives as planted faults."""
 
 import numpy as np
-from score import Syllable
 from scipy.signal import butter, lfilter, sosfilt
+from score import Syllable
 
 from mivlo.core.units import Array, db_to_gain
 
@@ -18,7 +18,9 @@ LEVELS = (1.0, 0.55, 0.28, 0.2)
 SIBILANT_DB, PLOSIVE_DB = -9.0, -1.0
 
 
-def sing(line: list[Syllable], *, seconds: float, rate_hz: int, random: np.random.Generator) -> tuple[Array, list[dict[str, object]]]:
+def sing(
+    line: list[Syllable], *, seconds: float, rate_hz: int, random: np.random.Generator
+) -> tuple[Array, list[dict[str, object]]]:
     """Return (1, frames) and the planted events (kind and times)."""
     out = np.zeros(round(seconds * rate_hz))
     events: list[dict[str, object]] = []
@@ -61,11 +63,12 @@ def _tone(syllable: Syllable, vowel: str, rate_hz: int, random: np.random.Genera
     source = np.diff(opening, prepend=0.0) * 60 + 0.012 * random.standard_normal(n) * (period < 0.6)
     source = lfilter([1, -0.55], [1], source)
     voice = np.zeros(n)
-    for (centre, width), level in zip(FORMANTS[vowel], LEVELS, strict=True):
-        centre *= random.uniform(0.97, 1.03)
+    for (formant_hz, width), level in zip(FORMANTS[vowel], LEVELS, strict=True):
+        centre = formant_hz * random.uniform(0.97, 1.03)
         radius, w = np.exp(-np.pi * width / rate_hz), 2 * np.pi * centre / rate_hz
         voice += level * lfilter([1 - radius, 0, -(1 - radius)], [1, -2 * radius * np.cos(w), radius**2], source)
-    swell = np.clip(t / 0.06, 0, 1) * np.clip((syllable.length_s - t) / 0.09, 0, 1) * (0.82 + 0.25 * np.sin(np.pi * t / syllable.length_s))
+    swell = np.clip(t / 0.06, 0, 1) * np.clip((syllable.length_s - t) / 0.09, 0, 1)
+    swell *= 0.82 + 0.25 * np.sin(np.pi * t / syllable.length_s)
     voice *= swell
     return np.asarray(voice / (np.max(np.abs(voice)) + 1e-9) * random.uniform(0.55, 0.75))
 

@@ -56,8 +56,8 @@ def integrated_loudness(samples: Array, *, sample_rate_hz: float) -> float | Non
     powers = powers[power_to_lufs(powers) > ABSOLUTE_GATE_LUFS]
     if not powers.size:
         return None
-    gate = float(power_to_lufs(np.mean(powers))) + RELATIVE_GATE_LU
-    return float(power_to_lufs(np.mean(powers[power_to_lufs(powers) > gate])))
+    gate = float(power_to_lufs(np.mean(powers, keepdims=True))[0]) + RELATIVE_GATE_LU
+    return float(power_to_lufs(np.mean(powers[power_to_lufs(powers) > gate], keepdims=True))[0])
 
 
 def sample_peak_db(samples: Array) -> float | None:

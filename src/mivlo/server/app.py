@@ -1,12 +1,10 @@
 """The API and the pages as one ASGI application."""
 
 import asyncio
-import os
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-import uvicorn
 from fastapi import FastAPI
 from fastapi.responses import FileResponse
 from fastapi.staticfiles import StaticFiles
@@ -15,7 +13,8 @@ from mivlo import __version__
 from mivlo.server.access import LocalOnly
 from mivlo.server.api import bench, gather, handover, sessions
 from mivlo.server.api.common import add_error_handlers
-from mivlo.server.services.pool import close_pool, submit
+from mivlo.server.services.pool import close_pool, start_pool_soon
+from mivlo.server.serving import serve_on_loopback
 from mivlo.server.settings import settings
 
 __all__ = ["create_app", "main"]
@@ -23,8 +22,9 @@ __all__ = ["create_app", "main"]
 
 @asynccontextmanager
 async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
-    submit(os.getpid)  # the analysis processes start now, not when somebody waits for a picture
-    sessions.watch_changes(asyncio.get_running_loop())
+    loop = asyncio.get_running_loop()
+    sessions.watch_changes(loop)
+    start_pool_soon(loop)
     yield
     close_pool()
 
@@ -50,4 +50,4 @@ def main() -> None:
     """Serve on loopback until told to stop."""
     own = settings()
     app = LocalOnly(create_app(web=own.web), own_port=own.port, page_port=own.port)
-    uvicorn.run(app, host="127.0.0.1", port=own.port, log_level="warning", timeout_graceful_shutdown=2)
+    serve_on_loopback(app, port=own.port, graceful_s=2)

@@ -85,7 +85,8 @@ def _only_one(data: Path) -> Iterator[None]:
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
-            raise StepError(f"data folder {data} is in use by another Mivlo; stop that one, or choose another with --data") from None
+            message = f"data folder {data} is in use by another Mivlo; stop that one, or choose a folder with --data"
+            raise StepError(message) from None
         yield
 
 
@@ -135,7 +136,10 @@ def _prepare(data: Path) -> None:
     if os.geteuid() == 0:
         check = subprocess.run(["runuser", "-u", "postgres", "--", "test", "-x", str(data)], check=False, capture_output=True)
         if check.returncode:
-            raise StepError(f"data folder {data} cannot be entered by the user 'postgres', as whom the database must run; --data chooses another")
+            raise StepError(
+                f"data folder {data} cannot be entered by the user 'postgres', as whom the database must run; "
+                "--data chooses another"
+            )
 
 
 def _environment(arguments: argparse.Namespace, data: Path, cluster: Cluster) -> dict[str, str]:

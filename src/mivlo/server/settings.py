@@ -42,4 +42,4 @@ class Settings(BaseSettings):
 @lru_cache
 def settings() -> Settings:
     """Return the settings of this process."""
-    return Settings()  # type: ignore[call-arg]
+    return Settings()

@@ -21,7 +21,7 @@ def offcuts_filter(sections: Sequence[Biquad], *, sample_rate_hz: float) -> Arra
 
     Source: frequency sampling with a Hann window; what offcuts are is ours (docs/method.md).
     """
-    freqs_hz = np.fft.rfftfreq(FIR_FRAMES, 1.0 / sample_rate_hz)
+    freqs_hz = np.asarray(np.fft.rfftfreq(FIR_FRAMES, 1.0 / sample_rate_hz), dtype=np.float64)
     taken = np.abs(1.0 - np.abs(frequency_response(sections, freqs_hz, sample_rate_hz=sample_rate_hz)))
     kernel = np.roll(np.fft.irfft(taken, FIR_FRAMES), FIR_FRAMES // 2)
     return np.asarray(kernel * np.hanning(FIR_FRAMES + 1)[:FIR_FRAMES])

@@ -113,7 +113,7 @@ def _run_moving(x, start, count, phase, state, now, then, wet_now, wet_then):
             x[c, start + i] = (1.0 - wet) * v0 + wet * (m0 * v0 + m1 * v1 + m2 * v2)
 
 
-def warm_up():
+def warm_up() -> None:
     """Compile (or load from the cache) every kernel, so that nobody waits for it while sound plays."""
     for n_channels in (1, 2):
         one = np.zeros((1, 5))

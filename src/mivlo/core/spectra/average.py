@@ -37,7 +37,7 @@ def band_levels(samples: Array, *, sample_rate_hz: float) -> Array:
     low_hz = 0.0
     for seconds, high_hz in RESOLUTIONS:
         size = 1 << int(np.ceil(np.log2(seconds * sample_rate_hz)))
-        chosen = (AXIS_HZ >= low_hz) & (AXIS_HZ < min(high_hz, 0.5 * sample_rate_hz))
+        chosen = (low_hz <= AXIS_HZ) & (min(high_hz, 0.5 * sample_rate_hz) > AXIS_HZ)
         bins = _averaged_power(samples, size)
         power[chosen] = _highest_between(bins, AXIS_HZ[chosen] * size / sample_rate_hz)
         low_hz = high_hz

@@ -2,6 +2,7 @@
 
 import io
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from PIL import Image
@@ -115,7 +116,7 @@ def waveform_peaks(source: Source, *, start: int, end: int, n_columns: int) -> A
     """Return (2, n_columns): the lowest and the highest sample of each column of a stretch."""
     edges = np.linspace(start, end, n_columns + 1).astype(int)
     peaks = np.zeros((2, n_columns))
-    for column, (first, last) in enumerate(zip(edges[:-1], edges[1:], strict=True)):
+    for column, (first, last) in enumerate(pairwise(edges)):
         x = source.read(int(first), max(int(last - first), 1))
         peaks[:, column] = x.min(), x.max()
     return peaks

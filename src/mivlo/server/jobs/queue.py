@@ -10,7 +10,7 @@ from sqlalchemy import select, update
 from mivlo.core.errors import MivloError
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import HandOverRow
-from mivlo.server.services.handover import Cancelled, HandOverRequest, render_all
+from mivlo.server.services.handover import CancelledError, HandOverRequest, render_all
 from mivlo.server.services.sessions import read_session
 from mivlo.server.settings import settings
 
@@ -50,7 +50,7 @@ def hand_over(handover_id: str) -> None:
     try:
         files = render_all(state, request, folder, _Reporter(handover_id))
         _finish(handover_id, status="done", progress=1.0, files=[file.model_dump() for file in files])
-    except Cancelled:
+    except CancelledError:
         shutil.rmtree(folder, ignore_errors=True)
         _finish(handover_id, status="cancelled")
     except (MivloError, OSError) as error:
@@ -78,7 +78,7 @@ class _Reporter:
             row.progress = progress
             db.commit()
             if row.cancel_requested:
-                raise Cancelled
+                raise CancelledError
 
 
 def _finish(handover_id: str, **values: object) -> None:

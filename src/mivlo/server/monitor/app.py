@@ -5,9 +5,8 @@ import contextlib
 import gc
 import os
 import sys
-from collections.abc import Iterable
+from collections.abc import AsyncIterator, Iterable
 
-import uvicorn
 from fastapi import FastAPI, WebSocket, WebSocketDisconnect
 from pydantic import ValidationError
 
@@ -17,13 +16,24 @@ from mivlo.core.treatment import explain_validation
 from mivlo.server.access import LocalOnly
 from mivlo.server.monitor.messages import Held, Play, Problem, SetMix, Stop, from_page
 from mivlo.server.monitor.player import LivePlay, Message, measure_spectra
-from mivlo.server.services.pool import submit
+from mivlo.server.services.pool import close_pool, start_pool_soon, submit
+from mivlo.server.serving import serve_on_loopback
 from mivlo.server.settings import settings
 
 __all__ = ["app", "main"]
 
 SWITCH_INTERVAL_S = 0.0005  # threads that hold the interpreter lock give way to the socket in time
-app = FastAPI(title="Mivlo monitor", docs_url=None, redoc_url=None)
+
+
+@contextlib.asynccontextmanager
+async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
+    # The process that measures spectra: in this one, nothing but sound may hold the interpreter's lock.
+    start_pool_soon(asyncio.get_running_loop())
+    yield
+    close_pool()
+
+
+app = FastAPI(title="Mivlo monitor", lifespan=_lifespan, docs_url=None, redoc_url=None)
 
 
 @app.websocket("/monitor")
@@ -88,9 +98,5 @@ def main() -> None:
     with contextlib.suppress(PermissionError):
         os.nice(-5)  # sound before pages and analysis, where we may
     svf_chain.warm_up()
-    submit(os.getpid)  # starts the process that measures spectra: here nothing but sound may hold the lock
     gc.freeze()
-    uvicorn.run(
-        LocalOnly(app, own_port=own.monitor_port, page_port=own.port), host="127.0.0.1", port=own.monitor_port,
-        log_level="warning", ws_per_message_deflate=False, timeout_graceful_shutdown=1,
-    )  # fmt: skip
+    serve_on_loopback(LocalOnly(app, own_port=own.monitor_port, page_port=own.port), port=own.monitor_port, graceful_s=1)

@@ -9,7 +9,9 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 from mivlo.core.engine.mix import Mix
 from mivlo.core.units import Array
 
-__all__ = ["Applied", "Ended", "FromPage", "Held", "Meter", "Play", "Problem", "SetMix", "Spectra", "Stop", "from_page", "pack_sound"]
+__all__ = [
+    "Applied", "Ended", "FromPage", "Held", "Meter", "Play", "Problem", "SetMix", "Spectra", "Stop", "from_page", "pack_sound",
+]  # fmt: skip
 
 
 class Message(BaseModel):

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from mivlo.core.engine.player import Player
@@ -23,6 +24,7 @@ CHUNK_FRAMES = 256
 METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
 Message = bytes | BaseModel
+Array32 = NDArray[np.float32]  # half as much to hand to the process that measures
 
 
 class LivePlay:
@@ -74,7 +76,7 @@ class LivePlay:
             self._next_meter_s = now_s + METER_S
             yield self._meter()
 
-    def spectra_due(self) -> tuple[str, Array, Array] | None:
+    def spectra_due(self) -> tuple[str, Array32, Array32] | None:
         """Return the watched track's last stretch, untreated and treated, when it is time to show it."""
         now_s = self._clock()
         track_id = self._player.tapped_track_id
@@ -132,7 +134,7 @@ class LivePlay:
         return self._sources[audio_id]
 
 
-def measure_spectra(track_id: str, before: Array, after: Array, sample_rate_hz: int) -> Spectra:
+def measure_spectra(track_id: str, before: Array32, after: Array32, sample_rate_hz: int) -> Spectra:
     """Return the spectra of a stretch (runs in a process of its own, beside the sound)."""
-    levels = [np.round(band_levels(x, sample_rate_hz=sample_rate_hz), 1).tolist() for x in (before, after)]
+    levels = [np.round(band_levels(x.astype(np.float64), sample_rate_hz=sample_rate_hz), 1).tolist() for x in (before, after)]
     return Spectra(track_id=track_id, before_db=levels[0], after_db=levels[1])

@@ -24,7 +24,7 @@ from mivlo.server.services.views import listening_figures
 from mivlo.server.settings import settings
 
 __all__ = [
-    "ALL_FILES", "Cancelled", "HandOver", "HandOverFile", "HandOverRequest", "ask_for", "file_path", "list_handovers",
+    "ALL_FILES", "CancelledError", "HandOver", "HandOverFile", "HandOverRequest", "ask_for", "file_path", "list_handovers",
     "render_all", "request_cancel",
 ]  # fmt: skip
 
@@ -33,7 +33,7 @@ ALL_FILES = "all.zip"
 SUFFIXES: dict[OutputFormat, str] = {"wav-24": ".wav", "wav-float": ".wav", "flac-24": ".flac"}
 
 
-class Cancelled(Exception):
+class CancelledError(Exception):
     """The user does not want the files any more."""
 
 
@@ -123,7 +123,7 @@ def file_path(db: Session, handover_id: str, index: int | None) -> tuple[Path, s
 
 
 def render_all(state: SessionState, request: HandOverRequest, folder: Path, report: Report) -> list[HandOverFile]:
-    """Write all files into a folder as 0, 1, ... and, where there are several, a zip; `report` may raise Cancelled."""
+    """Write all files into a folder as 0, 1, ... and, where there are several, a zip; `report` may raise CancelledError."""
     folder.mkdir(parents=True, exist_ok=True)
     if request.what == "mix":
         files = [_render_mix(state, request, folder / "0", report)]

@@ -1,5 +1,6 @@
 """Processes for analysis: heavy work runs there, so that neither pages nor sound wait for it."""
 
+import asyncio
 import multiprocessing
 import os
 import threading
@@ -10,12 +11,13 @@ from typing import ParamSpec, TypeVar
 
 from mivlo.server.settings import settings
 
-__all__ = ["close_pool", "in_pool", "submit"]
+__all__ = ["close_pool", "in_pool", "start_pool_soon", "submit"]
 
 P = ParamSpec("P")
 T = TypeVar("T")
 
 PRELOADED = ["scipy.signal", "soxr", "mivlo.server.services.views", "mivlo.server.monitor.player"]
+START_AFTER_S = 1.0
 NICENESS = 10  # below the process that renders sound
 _lock = threading.Lock()
 _pool: ProcessPoolExecutor | None = None
@@ -60,6 +62,11 @@ def in_pool(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
         return submit(function, *args, **kwargs).result()
     except BrokenProcessPool:
         return submit(function, *args, **kwargs).result()
+
+
+def start_pool_soon(loop: asyncio.AbstractEventLoop) -> None:
+    """Start the analysis processes once the application answers, before anybody waits for a picture."""
+    loop.call_later(START_AFTER_S, submit, os.getpid)
 
 
 def close_pool() -> None:

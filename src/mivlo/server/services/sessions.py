@@ -19,7 +19,9 @@ from mivlo.server.services.state import (
     TrackState,
 )
 
-__all__ = ["add_track", "create_session", "edit_session", "list_sessions", "on_change", "read_session", "redo", "replace_audio", "undo"]
+__all__ = [
+    "add_track", "create_session", "edit_session", "list_sessions", "on_change", "read_session", "redo", "replace_audio", "undo",
+]  # fmt: skip
 
 Patch = dict[str, Any]
 TRACK_COLUMNS = [column.key for column in TrackRow.__table__.columns if column.key not in ("session_id",)]
@@ -87,18 +89,21 @@ def edit_session(db: Session, session_id: str, edit: Edit) -> SessionState:
     return _record(db, row, edit.label, patches)
 
 
-def add_track(db: Session, audio: AudioRow, *, name: str, role: str, start_frame: int = 0, gain_db: float = 0.0, pan: float = 0.0) -> SessionState:
+def add_track(
+    db: Session, audio: AudioRow, *, name: str, role: str, start_frame: int = 0, gain_db: float = 0.0, pan: float = 0.0
+) -> SessionState:
     """Add an imported file as a new track at the end, undoably."""
     row = _session_row(db, audio.session_id, lock=True)
     db.add(audio)
     db.flush()
     last = db.scalar(select(func.max(TrackRow.position)).where(TrackRow.session_id == row.id))
+    track_id = new_id()
     values = {
-        "id": new_id(), "position": 0 if last is None else last + 1, "name": name, "role": role, "audio_id": audio.id,
+        "id": track_id, "position": 0 if last is None else last + 1, "name": name, "role": role, "audio_id": audio.id,
         "start_frame": start_frame, "gain_db": gain_db, "pan": pan, "polarity_flipped": False, "solo": False,
         "mute": False, "ledger_on": True, "ledger": [], "pins": [],
     }  # fmt: skip
-    return _record(db, row, f"Import {name}", [_patch("track", values["id"], None, values)])
+    return _record(db, row, f"Import {name}", [_patch("track", track_id, None, values)])
 
 
 def replace_audio(db: Session, track_id: str, audio: AudioRow) -> SessionState:

@@ -8,8 +8,17 @@ from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
 from mivlo.core.roles import Role
 
 __all__ = [
-    "AudioState", "Edit", "EditTrack", "EditSession", "Pin", "RemoveTrack", "SessionState", "SessionSummary",
-    "TrackFields", "TrackState", "session_mix",
+    "AudioState",
+    "Edit",
+    "EditSession",
+    "EditTrack",
+    "Pin",
+    "RemoveTrack",
+    "SessionState",
+    "SessionSummary",
+    "TrackFields",
+    "TrackState",
+    "session_mix",
 ]  # fmt: skip
 
 

@@ -122,7 +122,7 @@ def listening_figures(state: SessionState, *, track_id: str | None, alone: bool)
 
 
 def _with_ledger(mix: Mix, track_id: str | None, *, on: bool) -> Mix:
-    """Return the mix with ledgers on or off; what is not heard or switched off anyway is left out, so that it is not measured twice."""
+    """Return the mix with ledgers on or off, without what is not heard anyway: equal sound is measured once."""
     heard = audible_tracks(mix)
     tracks = tuple(
         t.model_copy(update={"ledger_on": on, "ledger": t.ledger if on else ()}) if track_id in (t.id, None) else t
