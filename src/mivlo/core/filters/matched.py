@@ -23,6 +23,7 @@ FIT_POINTS = 96
 # Below this part of the rate the bilinear design is within 0.2 dB at any Q, and the matched ones lose digits to
 # cancellation (a 50 Hz notch of Q 30 at 96 kHz would miss by decibels).
 BILINEAR_BELOW = 1.0 / 480.0
+INVERTIBLE_BELOW = 0.99999
 
 
 def bell(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> Biquad:
@@ -110,7 +111,14 @@ def _shelf(prototype: AnalogSection, sample_rate_hz: float) -> Biquad:
         got = np.abs(frequency_response([section], grid_hz, sample_rate_hz=sample_rate_hz))
         return float(np.max(np.abs(np.log(got / wanted))))
 
-    return min((_fit_numerator(prototype, sample_rate_hz), bilinear), key=worst_ratio)
+    fitted = _fit_numerator(prototype, sample_rate_hz)
+    return min((fitted, bilinear), key=worst_ratio) if _invertible(fitted) else bilinear
+
+
+def _invertible(section: Biquad) -> bool:
+    """Tell whether a section's zeros lie inside the unit circle: a cut is the inverse of a boost, and must not ring on."""
+    b1, b2 = section.b1 / section.b0, section.b2 / section.b0
+    return abs(b2) < INVERTIBLE_BELOW and abs(b1) < 1.0 + b2 - (1.0 - INVERTIBLE_BELOW)
 
 
 def _high_pass(prototype: AnalogSection, sample_rate_hz: float) -> Biquad:

@@ -11,9 +11,10 @@ BANDS_PER_OCTAVE = 48
 N_BANDS = int(np.floor(np.log2(HIGHEST_HZ / LOWEST_HZ) * BANDS_PER_OCTAVE)) + 1
 AXIS_HZ = LOWEST_HZ * 2.0 ** (np.arange(N_BANDS) / BANDS_PER_OCTAVE)
 # Window lengths in seconds and the frequency below which each serves: long where a tenth of an octave is few Hz.
-RESOLUTIONS = ((0.34, 300.0), (0.17, 1_200.0), (0.085, np.inf))
-OUTLINE_OCTAVES = 0.75  # the near outline spans half an octave to one
-OUTLINE_GAP_OCTAVES = 0.12  # around the candidate, left out of its own outline
+RESOLUTIONS = ((1.36, 150.0), (0.68, 400.0), (0.34, 1_200.0), (0.085, np.inf))
+OUTLINE_OCTAVES = 1.0  # the near outline spans half an octave to one
+OUTLINE_GAP_OCTAVES = 0.3  # around the candidate, left out of its own outline
+OUTLINE_PERCENTILE = 40.0  # what stands out itself (the skirts of the candidate, overtones) lies above
 
 
 def band_levels(samples: Array, *, sample_rate_hz: float) -> Array:
@@ -31,7 +32,7 @@ def band_levels(samples: Array, *, sample_rate_hz: float) -> Array:
     ------
     Nothing.
 
-    Source: Welch's averaged periodogram (Hann, half overlap) at three window lengths, the highest bin of each band
+    Source: Welch's averaged periodogram (Hann, half overlap) at four window lengths, the highest bin of each band
     """
     power = np.full(N_BANDS, 1e-14)
     low_hz = 0.0
@@ -46,12 +47,11 @@ def band_levels(samples: Array, *, sample_rate_hz: float) -> Array:
 
 def _averaged_power(samples: Array, size: int) -> Array:
     """Return the mean power of Hann windows of a size, scaled so that a full-scale sine reads 1."""
-    n = samples.shape[1]
-    padded = np.pad(samples, ((0, 0), (0, max(size - n, 0))))
-    window = np.hanning(size + 1)[:size]
+    long = min(size, samples.shape[1])  # a shorter stretch is one window, interpolated by zeros behind it
+    window = np.hanning(long + 1)[:long]
     total, count = np.zeros(size // 2 + 1), 0
-    for start in range(0, padded.shape[1] - size + 1, size // 2):
-        total += np.mean(np.abs(np.fft.rfft(padded[:, start : start + size] * window, axis=1)) ** 2, axis=0)
+    for start in range(0, samples.shape[1] - long + 1, max(long // 2, 1)):
+        total += np.mean(np.abs(np.fft.rfft(samples[:, start : start + long] * window, size, axis=1)) ** 2, axis=0)
         count += 1
     return np.asarray(total / count * (2.0 / np.sum(window)) ** 2)
 
@@ -67,16 +67,16 @@ def _highest_between(bins: Array, centres: Array) -> Array:
 
 
 def near_outline(level_db: Array) -> Array:
-    """Return the near outline of (bands,) levels: the mean level around each place, the place itself left out.
+    """Return the near outline of (bands,) levels: what is usual around each place, the place itself left out.
 
-    Source: ours; tests/core/test_spectra.py shows that a planted bell reads its gain within 1.5 dB
+    Source: ours; tests/core/test_levels.py shows that a planted bell reads its gain within 1.5 dB
     """
     reach = round(OUTLINE_OCTAVES / 2.0 * BANDS_PER_OCTAVE)
     gap = round(OUTLINE_GAP_OCTAVES / 2.0 * BANDS_PER_OCTAVE)
-    kernel = np.ones(2 * reach + 1)
-    kernel[reach - gap : reach + gap + 1] = 0.0
-    weight = np.convolve(np.ones_like(level_db), kernel, mode="same")
-    return np.asarray(np.convolve(level_db, kernel, mode="same") / weight)
+    padded = np.pad(level_db, reach, constant_values=np.nan)
+    around = np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1)
+    around = np.concatenate([around[:, : reach - gap], around[:, reach + gap + 1 :]], axis=1)
+    return np.asarray(np.nanpercentile(around, OUTLINE_PERCENTILE, axis=1))
 
 
 def stand_out(level_db: Array) -> Array:

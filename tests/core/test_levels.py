@@ -1,0 +1,134 @@
+"""Loudness and peaks against EBU's cases and two other programs; spectra and pictures against what was planted."""
+
+import io
+import re
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import pyloudnorm
+import pytest
+import soundfile
+from PIL import Image
+
+from mivlo.core.engine.source import ArraySource
+from mivlo.core.filters.biquad import frequency_response
+from mivlo.core.k_weighting import k_weighting
+from mivlo.core.loudness import integrated_loudness, true_peak_db
+from mivlo.core.moves.bell import Bell
+from mivlo.core.spectra.average import AXIS_HZ, band_levels, near_outline, stand_out
+from mivlo.core.spectra.pictures import TILE_COLUMNS, TILE_ROWS, Tile, ink_png, spectrogram_tile, waveform_peaks
+from mivlo.core.treatment import treatment_sections
+
+RATE = 48_000
+
+
+def sine(hz: float, db: float, seconds: float, phase_deg: float = 0.0) -> np.ndarray:
+    t = np.arange(round(seconds * RATE)) / RATE
+    return 10 ** (db / 20) * np.sin(2 * np.pi * hz * t + np.radians(phase_deg))
+
+
+def test_the_k_curve():
+    # ITU-R BS.1770-4 (2015), tables 1 and 2, from memory; responses computed from them.
+    sos = k_weighting(RATE)
+    assert sos[0][:3] == pytest.approx([1.53512485958697, -2.69169618940638, 1.19839281085285], abs=1e-9)
+    assert sos[1][4:] == pytest.approx([-1.99004745483398, 0.99007225036621], abs=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("parts", "expected"),
+    [  # EBU Tech 3341 cases 1 to 5, from memory: 1 kHz in both channels, (dBFS of the sine's peak, seconds)
+        ([(-23, 20)], -23.0),
+        ([(-33, 20)], -33.0),
+        ([(-36, 10), (-23, 60), (-36, 10)], -23.0),
+        ([(-72, 10), (-36, 10), (-23, 60), (-36, 10), (-72, 10)], -23.0),
+        ([(-26, 20), (-20, 20.1), (-26, 20)], -23.0),
+    ],
+)
+def test_integrated_loudness_of_the_ebu_cases(parts, expected):
+    mono = np.concatenate([sine(1_000, db, seconds) for db, seconds in parts])
+    assert integrated_loudness(np.stack([mono, mono]), sample_rate_hz=RATE) == pytest.approx(expected, abs=0.1)
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+def test_loudness_agrees_with_another_library(rate):
+    x = np.random.default_rng(1).standard_normal((2, 8 * rate)) * np.repeat([0.01, 0.2, 0.0, 0.1], 2 * rate)
+    other = pyloudnorm.Meter(rate, filter_class="DeMan").integrated_loudness(x.T)
+    assert integrated_loudness(x, sample_rate_hz=rate) == pytest.approx(other, abs=0.03)
+
+
+def test_what_has_no_loudness_has_none():
+    assert integrated_loudness(np.zeros((2, RATE)), sample_rate_hz=RATE) is None
+    assert integrated_loudness(np.ones((1, 18_000)), sample_rate_hz=RATE) is None  # under 400 ms
+    assert true_peak_db(np.zeros((1, RATE))) is None
+
+
+@pytest.mark.parametrize(
+    ("divisor", "phase_deg", "amplitude", "expected"),
+    [(4, 0, 0.5, -6.02), (4, 45, 0.5, -6.02), (6, 60, 0.5, -6.02), (8, 67.5, 0.5, -6.02), (4, 45, 1.41, 2.98)],
+)
+def test_true_peak_of_the_ebu_cases(divisor, phase_deg, amplitude, expected):
+    # EBU Tech 3341 cases 15 to 19, from memory; +0.2 / -0.4 dB. The ends are tapered: an edge rings higher.
+    x = sine(RATE / divisor, 20 * np.log10(amplitude), 1.0, phase_deg)
+    fade = np.minimum(1.0, np.minimum(np.arange(RATE), np.arange(RATE)[::-1]) / 4_800)
+    assert -0.4 <= true_peak_db((x * fade)[None, :]) - expected <= 0.2
+
+
+def test_loudness_and_peak_agree_with_ffmpeg(tmp_path: Path):
+    x = np.clip(0.3 * np.random.default_rng(2).standard_normal((6 * RATE, 2)), -0.99, 0.99)
+    soundfile.write(tmp_path / "n.wav", x, RATE, subtype="DOUBLE")
+    command = ["ffmpeg", "-nostats", "-i", "n.wav", "-af", "ebur128=peak=true", "-f", "null", "-"]
+    told = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=True).stderr.split("Summary:")[-1]
+    theirs = {name: float(re.search(name + r":\s+(-?[\d.]+)", told)[1]) for name in ("I", "Peak")}
+    assert integrated_loudness(x.T, sample_rate_hz=RATE) == pytest.approx(theirs["I"], abs=0.1)
+    assert true_peak_db(x.T) == pytest.approx(theirs["Peak"], abs=0.2)
+
+
+@pytest.mark.parametrize(("hz", "gain_db", "q"), [(431.0, 9.0, 12.0), (738.0, 12.0, 20.0), (2_937.0, 6.0, 16.0), (120.0, 9.0, 10.0), (60.0, 9.0, 8.0)])
+def test_a_planted_bell_reads_its_gain(hz, gain_db, q):
+    # Definitions: a bell planted at +G reads G within 1.5 dB. Planted in noise that falls by 3 dB an octave.
+    n = 1 << 20
+    freqs_hz = np.fft.rfftfreq(n, 1 / RATE)
+    noise = np.random.default_rng(5).standard_normal(n // 2 + 1) + 1j * np.random.default_rng(6).standard_normal(n // 2 + 1)
+    noise /= np.sqrt(np.maximum(freqs_hz, 20.0))
+    h = frequency_response(treatment_sections((Bell(hz=hz, gain_db=gain_db, q=q),), RATE), np.maximum(freqs_hz, 1.0), sample_rate_hz=RATE)
+    x = np.fft.irfft(noise * h)
+    level = band_levels((0.1 * x / np.std(x))[None, :], sample_rate_hz=RATE)
+    near = np.abs(np.log2(AXIS_HZ / hz)) < 1 / 24
+    assert np.max(stand_out(level)[near]) == pytest.approx(gain_db, abs=1.5)
+
+
+def test_a_full_scale_sine_reads_zero_at_its_frequency():
+    for hz in (60.0, 431.0, 5_000.0):
+        level = band_levels(sine(hz, 0.0, 4.0)[None, :], sample_rate_hz=RATE)
+        assert np.max(level) == pytest.approx(0.0, abs=1.5)  # a Hann window's scallop, 1.42 dB (Harris 1978)
+        assert abs(np.log2(AXIS_HZ[np.argmax(level)] / hz)) < 1 / 48
+
+
+def test_the_outline_is_flat_for_what_is_flat():
+    assert near_outline(np.full(len(AXIS_HZ), -40.0)) == pytest.approx(-40.0)
+
+
+def test_a_picture_shows_tone_and_time_where_they_are():
+    x = np.zeros(4 * RATE)
+    x[RATE : 2 * RATE] = sine(1_000, -6.0, 1.0)
+    tile = Tile(time_zoom=3, column=0, freq_zoom=0, row=0)
+    level = spectrogram_tile(ArraySource(x[None, :]), tile, sample_rate_hz=RATE)
+    assert level.shape == (TILE_ROWS, TILE_COLUMNS)
+    column_s = tile.hop_frames / RATE
+    row = np.argmax(level[:, int(1.5 / column_s)])
+    assert abs(np.log2(tile.rows_hz()[row] / 1_000)) < 0.03
+    assert level[row, int(1.5 / column_s)] == pytest.approx(-6.0, abs=1.5)
+    assert level[row, int(0.8 / column_s)] < -60.0
+    part = spectrogram_tile(ArraySource(x[None, :]), Tile(3, 0, 2, 2), sample_rate_hz=RATE)
+    rows = Tile(3, 0, 2, 2).rows_hz()
+    assert abs(np.log2(rows[np.argmax(part[:, int(1.5 / column_s)])] / 1_000)) < 0.015
+    picture = Image.open(io.BytesIO(ink_png(level)))
+    assert picture.size == (TILE_COLUMNS, TILE_ROWS)
+    assert picture.mode == "LA"
+
+
+def test_waveform_peaks():
+    peaks = waveform_peaks(ArraySource(sine(100, 0.0, 1.0)[None, :]), start=0, end=RATE, n_columns=50)
+    assert peaks[0] == pytest.approx(-1.0, abs=1e-3)
+    assert peaks[1] == pytest.approx(1.0, abs=1e-3)
