@@ -40,7 +40,9 @@ def _missing(file: BinaryIO, file_size: int, *, order: str, sound: bytes) -> int
         if name == b"ds64":
             long_size = struct.unpack("<Q", file.read(16)[8:])[0]
         if name == sound:
-            if chunk_size == UNKNOWN_SIZE and long_size is not None:
+            if chunk_size == UNKNOWN_SIZE:
+                if long_size is None:
+                    return 0  # written to a pipe, its length never filled in: the sound goes on to the end of the file
                 chunk_size = long_size
             return int(max(position + 8 + chunk_size - file_size, 0))
         position += 8 + chunk_size + chunk_size % 2

@@ -11,7 +11,7 @@ BANDS_PER_OCTAVE = 48
 N_BANDS = int(np.floor(np.log2(HIGHEST_HZ / LOWEST_HZ) * BANDS_PER_OCTAVE)) + 1
 AXIS_HZ = LOWEST_HZ * 2.0 ** (np.arange(N_BANDS) / BANDS_PER_OCTAVE)
 # Window lengths in seconds and the frequency below which each serves: long where a tenth of an octave is few Hz.
-RESOLUTIONS = ((1.36, 150.0), (0.68, 400.0), (0.34, 1_200.0), (0.085, np.inf))
+RESOLUTIONS = ((0.68, 300.0), (0.34, 1_200.0), (0.085, np.inf))
 OUTLINE_OCTAVES = 1.0  # the near outline spans half an octave to one
 OUTLINE_GAP_OCTAVES = 0.3  # around the candidate, left out of its own outline
 OUTLINE_PERCENTILE = 40.0  # what stands out itself (the skirts of the candidate, overtones) lies above
@@ -32,7 +32,7 @@ def band_levels(samples: Array, *, sample_rate_hz: float) -> Array:
     ------
     Nothing.
 
-    Source: Welch's averaged periodogram (Hann, half overlap) at four window lengths, the highest bin of each band
+    Source: Welch's averaged periodogram (Hann, half overlap) at three window lengths, the highest bin of each band
     """
     power = np.full(N_BANDS, 1e-14)
     low_hz = 0.0
