@@ -1,0 +1,111 @@
+"""A whole Mivlo of its own for the tests: real processes, a throw-away PostgreSQL cluster on loopback, never the user's data."""
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import httpx
+import pytest
+
+ROOT = Path(__file__).parents[1]
+START_SECONDS = 120.0
+
+
+def free_pair_of_ports() -> int:
+    """Return a port that is free together with the one above it."""
+    while True:
+        with socket.socket() as first, socket.socket() as second:
+            first.bind(("127.0.0.1", 0))
+            port = first.getsockname()[1]
+            try:
+                second.bind(("127.0.0.1", port + 1))
+            except (OSError, OverflowError):
+                continue
+            return int(port)
+
+
+@dataclass
+class Running:
+    """A running application."""
+
+    data: Path
+    port: int
+    process: subprocess.Popen[str]
+    log: Path
+
+    @property
+    def url(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    @property
+    def monitor_url(self) -> str:
+        return f"ws://127.0.0.1:{self.port + 1}/monitor"
+
+    def child(self, words: str) -> int:
+        """Return the process id of the child whose command holds some words."""
+        command = ["ps", "--ppid", str(self.process.pid), "-o", "pid=,args="]
+        listed = subprocess.run(command, capture_output=True, text=True, check=True)
+        return next(int(line.split()[0]) for line in listed.stdout.splitlines() if words in line)
+
+    def stop(self, how: signal.Signals = signal.SIGINT) -> int:
+        self.process.send_signal(how)
+        return self.process.wait(30)
+
+
+def start_mivlo(data: Path, *, demo: bool = True) -> Running:
+    port, log = free_pair_of_ports(), data.with_suffix(".log")
+    command = [sys.executable, "-m", "mivlo.server.run", "--port", str(port), "--data", str(data)]
+    command += ["--web", str(ROOT / "web/dist"), "--demo-folder", str(ROOT / "demo"), *([] if demo else ["--no-demo"])]
+    with log.open("w") as out:
+        process = subprocess.Popen(command, stdout=out, stderr=subprocess.STDOUT, text=True)
+    running = Running(data, port, process, log)
+    deadline = time.monotonic() + START_SECONDS
+    while "Mivlo is at" not in log.read_text():
+        assert process.poll() is None, log.read_text()
+        assert time.monotonic() < deadline, log.read_text()
+        time.sleep(0.1)
+    return running
+
+
+@pytest.fixture(scope="session")
+def scratch() -> Iterator[Path]:
+    """Return a folder that the database's own user may enter."""
+    folder = Path(tempfile.mkdtemp(prefix="mivlo-test-"))
+    folder.chmod(0o755)
+    yield folder
+    shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def mivlo(scratch: Path) -> Iterator[Running]:
+    """Return a running application with the demo session."""
+    running = start_mivlo(scratch / "data")
+    yield running
+    assert running.stop() == 0, running.log.read_text()
+    assert "Traceback" not in running.log.read_text()
+    assert not (running.data / "database/cluster/postmaster.pid").exists()
+
+
+@pytest.fixture(scope="session")
+def http(mivlo: Running) -> Iterator[httpx.Client]:
+    """Return a client of the API."""
+    with httpx.Client(base_url=mivlo.url, timeout=60.0, trust_env=False) as client:
+        yield client
+
+
+@pytest.fixture(scope="session")
+def demo(http: httpx.Client) -> dict:
+    """Return the demo session as it was loaded."""
+    summary = next(one for one in http.get("/api/sessions").json() if one["is_demo"])
+    return http.get(f"/api/sessions/{summary['id']}").json()
+
+
+os.environ.setdefault("NO_PROXY", "127.0.0.1,localhost")

@@ -1,0 +1,279 @@
+"""Files in, files out, and the sound over the monitor's socket, all through the real processes."""
+
+import csv
+import hashlib
+import io
+import json
+import struct
+import zipfile
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+import pytest
+import scipy.signal
+import soundfile
+from websockets.sync.client import connect
+
+from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.render import render_mix, replay
+from mivlo.core.engine.source import open_source
+from mivlo.core.filters.biquad import frequency_response
+from mivlo.core.moves.bell import Bell
+from mivlo.server.monitor.queue import LONGEST_MS, QueueLength
+
+from .helpers import RATE, bell, edit, finished, new_session, session_with_track, set_track, upload, wav
+
+STRIP_FIELDS = ("id", "audio_id", "start_frame", "gain_db", "pan", "polarity_flipped", "solo", "mute", "ledger_on", "ledger")
+
+
+def mix_of(state: dict, **listening) -> Mix:
+    tracks = [{name: track[name] for name in STRIP_FIELDS} for track in state["tracks"]]
+    return Mix.model_validate({"tracks": tracks, **listening})
+
+
+def test_several_files_at_once_each_with_its_own_fate(http, mivlo):
+    session = new_session(http)
+    files = {
+        "good one.wav": wav(1.0, rate=44_100, channels=2), "empty.wav": b"", "letter.wav": b"Dear Sir" * 400,
+        "short.wav": wav(1.0)[:60_000], "many.wav": wav(0.1, channels=5), "other.wav": wav(0.5, rate=96_000),
+    }  # fmt: skip
+    with ThreadPoolExecutor(6) as pool:
+        answers = dict(zip(files, pool.map(lambda item: upload(http, session["id"], *item), files.items()), strict=True))
+    refused = {name: answer.json()["message"] for name, answer in answers.items() if answer.status_code != 201}
+    assert set(refused) == {"empty.wav", "letter.wav", "short.wav", "many.wav"}
+    reasons = {"empty.wav": "is empty", "letter.wav": "cannot be read", "short.wav": "truncated", "many.wav": "5 channels"}
+    for name, reason in reasons.items():
+        assert reason in refused[name]
+    state = http.get(f"/api/sessions/{session['id']}").json()
+    assert sorted(track["name"] for track in state["tracks"]) == ["good one", "other"]
+    for track in state["tracks"]:
+        audio = track["audio"]
+        assert audio["n_frames"] == round(audio["original_frames"] * RATE / audio["original_rate_hz"])
+        kept = (mivlo.data / "audio" / track["audio_id"] / "original").read_bytes()
+        assert hashlib.sha256(kept).digest() == hashlib.sha256(files[audio["original_name"]]).digest()
+    assert not any((mivlo.data / "incoming").iterdir())
+
+
+@pytest.mark.parametrize(
+    "name", ["../../../../tmp/evil.wav", "..\\..\\evil.wav", "/etc/passwd", "a\x00b.wav", "\u202egpj.wav", "x" * 400 + ".wav"]
+)
+def test_names_from_users_never_become_paths(http, mivlo, name):
+    before = {path for path in mivlo.data.rglob("*") if "database" not in path.parts}
+    state = upload(http, new_session(http)["id"], name, wav(0.1)).json()
+    made = {path for path in mivlo.data.rglob("*") if "database" not in path.parts} - before
+    folder = mivlo.data / "audio" / state["tracks"][0]["audio_id"]
+    assert made == {folder, folder / "original", folder / "session.npy"}
+    assert all(character not in state["tracks"][0]["audio"]["original_name"] for character in "/\\\x00")
+
+
+def test_replacing_the_audio_keeps_the_ledger(http):
+    state = session_with_track(http)
+    state = edit(http, state, set_track(state, ledger=[bell()], gain_db=-4)).json()
+    track = state["tracks"][0]
+    answer = http.post(f"/api/tracks/{track['id']}/audio", files={"file": ("take 2.wav", wav(2.0, seed=9))}).json()
+    after = answer["tracks"][0]
+    assert after["audio_id"] != track["audio_id"]
+    assert (after["ledger"], after["gain_db"], after["audio"]["original_name"]) == (track["ledger"], -4, "take 2.wav")
+    refused = http.post(f"/api/tracks/{track['id']}/audio", files={"file": ("bad.wav", b"")})
+    assert refused.status_code == 422
+    assert http.get(f"/api/sessions/{state['id']}").json() == answer
+
+
+def test_the_bench_gets_pictures_spectrum_and_match(http, demo):
+    drum = next(track for track in demo["tracks"] if track["name"] == "Frame drum")
+    answer = http.get(f"/api/audio/{drum['audio_id']}/picture/6/0/0/0.png", params={"sample_rate_hz": RATE})
+    assert answer.headers["content-type"] == "image/png"
+    stretch = {"start": 0, "end": 30 * RATE, "sample_rate_hz": RATE}
+    spectrum = http.get(f"/api/audio/{drum['audio_id']}/spectrum", params=stretch).json()
+    excess = np.array(spectrum["level_db"]) - np.array(spectrum["outline_db"])
+    around = np.abs(np.log2(np.array(spectrum["hz"]) / 431.0)) < 0.05  # the planted ring
+    assert np.max(excess[around]) > 9.0
+    response = http.post("/api/response", json={"moves": [bell()["move"]], "sample_rate_hz": RATE}).json()
+    assert min(response) == pytest.approx(-6.0, abs=0.1)
+    assert http.get(f"/api/audio/{drum['audio_id']}/picture/99/0/0/0.png", params={"sample_rate_hz": RATE}).status_code == 422
+    assert http.get(f"/api/audio/{'0' * 32}/waveform").status_code == 404
+
+
+def test_the_level_match_turns_the_louder_one_down(http):
+    state = session_with_track(http, seconds=3.0)
+    track_id = state["tracks"][0]["id"]
+
+    def match(state: dict) -> dict:
+        return http.get(f"/api/sessions/{state['id']}/listening", params={"track_id": track_id, "alone": True}).json()
+
+    cut = edit(http, state, set_track(state, ledger=[bell(gain_db=-24.0, q=0.3)])).json()
+    figures = match(cut)
+    difference = figures["after"]["loudness_lufs"] - figures["before"]["loudness_lufs"]
+    assert difference < -1.0
+    assert figures["match_before_db"] == pytest.approx(difference)
+    assert figures["match_after_db"] == 0.0
+    boosted = match(edit(http, cut, set_track(cut, ledger=[bell(gain_db=12.0, q=0.3)])).json())
+    assert boosted["match_after_db"] < -0.5
+    assert boosted["match_before_db"] == 0.0
+    now = http.get(f"/api/sessions/{state['id']}").json()
+    short = edit(http, now, {"do": "edit-session", "loop_start_frame": 0, "loop_end_frame": 9_600}).json()
+    assert match(short)["before"]["loudness_lufs"] is None  # under 400 ms there is none
+    assert match(short)["match_after_db"] == 0.0
+
+
+# Hand over
+
+
+def hand_over(http, state: dict, **request) -> dict:
+    asked = http.post(f"/api/sessions/{state['id']}/handovers", json=request)
+    assert asked.status_code == 202, asked.text
+    return finished(http, state["id"], asked.json()["id"])
+
+
+def download(http, handover: dict, index: int = 0) -> tuple[np.ndarray, int, str]:
+    answer = http.get(f"/api/handovers/{handover['id']}/files/{index}")
+    x, rate = soundfile.read(io.BytesIO(answer.content), always_2d=True)
+    return x, rate, answer.headers["content-disposition"]
+
+
+def test_an_untouched_track_comes_back_bit_for_bit(http):
+    data = wav(1.0, rate=44_100, channels=2)
+    session = new_session(http)
+    state = upload(http, session["id"], "Snare top.wav", data).json()
+    state = edit(http, state, set_track(state, start_frame=5_000, gain_db=-9, pan=0.3)).json()
+    x, rate, name = download(http, hand_over(http, state, what="tracks", track_ids=[state["tracks"][0]["id"]]))
+    assert rate == 44_100
+    assert "Snare%20top%20mivlo.wav" in name
+    assert np.array_equal(x, soundfile.read(io.BytesIO(data))[0])
+
+
+def test_a_treated_track_is_the_source_times_the_response(http):
+    state = session_with_track(http, seconds=4.0, subtype="FLOAT")
+    state = edit(http, state, set_track(state, ledger=[bell(gain_db=-9.0)])).json()
+    track = state["tracks"][0]
+    done = hand_over(http, state, what="tracks", track_ids=[track["id"]], output="wav-float")
+    y, _, _ = download(http, done)
+    x, _ = soundfile.read(io.BytesIO(wav(4.0, subtype="FLOAT")))
+    hz, cross = scipy.signal.csd(x, y[:, 0], RATE, nperseg=16_384)
+    h = cross / scipy.signal.welch(x, RATE, nperseg=16_384)[1]
+    chosen = (hz > 30) & (hz < 20_000)
+    wanted = frequency_response(Bell(hz=431, gain_db=-9, q=8).sections(RATE), hz[chosen], sample_rate_hz=RATE)
+    assert np.max(np.abs(20 * np.log10(np.abs(h[chosen]) / np.abs(wanted)))) < 0.1
+
+
+def test_mix_loop_flac_zip_and_names(http):
+    state = session_with_track(http, seconds=2.0)
+    upload(http, state["id"], "drum.wav", wav(1.0, seed=2))
+    state = http.get(f"/api/sessions/{state['id']}").json()
+    state = edit(http, state, {"do": "edit-session", "loop_start_frame": 9_600, "loop_end_frame": 57_600}).json()
+    mixed, rate, name = download(http, hand_over(http, state, what="mix", stretch="loop", output="flac-24"))
+    assert (mixed.shape, rate) == ((48_000, 2), RATE)
+    assert ".flac" in name
+    ids = [track["id"] for track in state["tracks"]]
+    done = hand_over(http, state, what="tracks", track_ids=ids)
+    archive = zipfile.ZipFile(io.BytesIO(http.get(f"/api/handovers/{done['id']}/all").content))
+    assert archive.namelist() == ["drum mivlo.wav", "drum mivlo 2.wav"]
+    assert archive.testzip() is None
+
+
+def test_cancelling_keeps_nothing(http, demo, mivlo):
+    request = {"what": "tracks", "track_ids": [track["id"] for track in demo["tracks"]]}
+    asked = http.post(f"/api/sessions/{demo['id']}/handovers", json=request).json()
+    http.post(f"/api/handovers/{asked['id']}/cancel")
+    assert finished(http, demo["id"], asked["id"])["status"] == "cancelled"
+    assert not (mivlo.data / "handover" / asked["id"]).exists()
+    assert http.get(f"/api/handovers/{asked['id']}/files/0").status_code == 404
+
+
+def test_what_cannot_be_handed_over_is_refused_at_once(http):
+    state = session_with_track(http, seconds=0.1)
+    for request, said in (
+        ({"what": "tracks", "track_ids": []}, "choose at least one track"),
+        ({"what": "mix", "stretch": "loop"}, "no loop is set"),
+        ({"what": "mix", "output": "mp3"}, "output"),
+        ({"what": "mix", "suffix": "/../x"}, "suffix"),
+    ):
+        answer = http.post(f"/api/sessions/{state['id']}/handovers", json=request)
+        assert answer.status_code == 422
+        assert said in answer.json()["message"]
+
+
+def test_the_settings_list_in_both_forms(http):
+    state = session_with_track(http)
+    state = edit(http, state, set_track(state, ledger=[bell()])).json()
+    rows = list(csv.DictReader(io.StringIO(http.get(f"/api/sessions/{state['id']}/settings-list.csv").text)))
+    told = [(row["track"], row["kind"], row["hz"], row["gain_db"], row["q"]) for row in rows]
+    assert told == [("drum", "Bell", "431.00", "-6.00", "8")]
+    page = http.get(f"/api/sessions/{state['id']}/settings-list", params={"track_id": state["tracks"][0]["id"]}).text
+    assert "half" in page  # the Q convention: the width at half the gain
+    assert "431.00" in page
+
+
+# The monitor
+
+
+def play(mivlo, messages: list[dict], n_frames: int) -> tuple[np.ndarray, list[dict]]:
+    """Play as a page does, without its clock: take sound, tell what was played, send the messages in between."""
+    parts, said, have = [], [], 0
+    with connect(mivlo.monitor_url, origin=mivlo.url, max_size=None, proxy=None) as socket:
+        socket.send(json.dumps(messages[0]))
+        waiting = list(messages[1:])
+        while have < n_frames:
+            data = socket.recv(timeout=10)
+            if isinstance(data, str):
+                said.append(json.loads(data))
+                if said[-1]["say"] == "problem":
+                    return np.zeros((2, 0)), said
+                continue
+            epoch, stream_frame, _, _ = struct.unpack("<4d", data[:32])
+            assert (epoch, stream_frame) == (messages[0]["epoch"], have)
+            parts.append(np.frombuffer(data, "<f4", offset=32).reshape(2, -1))
+            have += parts[-1].shape[1]
+            if waiting and have > n_frames * (len(messages) - len(waiting)) // len(messages):
+                socket.send(json.dumps(waiting.pop(0)))
+            socket.send(json.dumps({"do": "held", "epoch": 1, "played_frames": have, "underruns": 0}))
+    return np.concatenate(parts, axis=1)[:, :n_frames], said
+
+
+def start(mix: Mix, at_frame: int = 0) -> dict:
+    return {"do": "play", "epoch": 1, "at_frame": at_frame, "sample_rate_hz": RATE, "mix": mix.model_dump(mode="json")}
+
+
+def test_the_monitor_plays_the_samples_of_the_render(mivlo, demo):
+    mix = mix_of(demo)
+    played, _ = play(mivlo, [start(mix, 480_000)], 48_000)
+    rendered = np.concatenate(list(render_mix(mix, opener(mivlo), start=480_000, end=528_000, sample_rate_hz=RATE)), axis=1)
+    assert np.any(played)
+    assert np.array_equal(played, rendered.astype(np.float32))
+
+
+def opener(mivlo):
+    return lambda audio_id: open_source(mivlo.data / "audio" / audio_id / "session.npy")
+
+
+def test_changes_while_playing_are_those_of_the_log(mivlo, demo):
+    drum = next(track for track in demo["tracks"] if track["name"] == "Frame drum")
+    mixes = [
+        mix_of(demo, loop_start_frame=96_000, loop_end_frame=120_000),
+        mix_of(demo, probe={"track_id": drum["id"], "hz": 431.0}, loop_start_frame=96_000, loop_end_frame=120_000),
+        mix_of(demo, alone_track_id=drum["id"], offcuts_track_id=drum["id"], match_db=-2.0),
+    ]
+    changes = [{"do": "mix", "seq": n, "mix": mix.model_dump(mode="json")} for n, mix in enumerate(mixes[1:], 1)]
+    played, said = play(mivlo, [start(mixes[0], 100_000), *changes], 60_000)
+    log = [(one["frame"], mixes[one["seq"]]) for one in said if one["say"] == "applied" and one["seq"]]
+    assert len(log) == 2
+    again = replay(mixes[0], log, opener(mivlo), start_frame=100_000, n_frames=60_000, sample_rate_hz=RATE)
+    assert np.array_equal(played, again.astype(np.float32))
+
+
+def test_nonsense_to_the_monitor_is_answered_in_words(mivlo, demo):
+    _, said = play(mivlo, [{**start(mix_of(demo)), "at_frame": -5}], 1)
+    assert "at_frame" in said[0]["message"]
+    lost = Mix.model_validate({"tracks": [{"id": "x", "audio_id": "../../etc/passwd"}]})
+    _, said = play(mivlo, [start(lost)], 1)
+    assert "is not there" in said[-1]["message"]
+
+
+def test_the_queue_grows_in_trouble_and_shrinks_in_calm():
+    queue = QueueLength(40.0, sample_rate_hz=RATE)
+    for second in range(10):
+        queue.report(held_frames=0, underruns=second, now_s=float(second))
+    assert queue.aim_ms == LONGEST_MS
+    for tenth in range(100, 900):
+        queue.report(held_frames=queue.aim_frames, underruns=9, now_s=tenth / 10)
+    assert queue.aim_ms == 40.0

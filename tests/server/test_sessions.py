@@ -1,0 +1,195 @@
+"""Sessions over HTTP on a real database: edits, history, several pages, who may ask, and what survives a kill."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import httpx
+import pytest
+from websockets.exceptions import InvalidStatus
+from websockets.sync.client import connect
+
+from ..conftest import ROOT, start_mivlo
+from .helpers import bell, edit, new_session, session_with_track, set_track, upload, wav
+
+
+def read(http: httpx.Client, state: dict) -> dict:
+    return http.get(f"/api/sessions/{state['id']}").json()
+
+
+def step_back(http: httpx.Client, state: dict, way: str = "undo") -> dict:
+    return http.post(f"/api/sessions/{state['id']}/{way}", json={"base_revision": state["revision"]}).json()
+
+
+def test_the_demo_session_is_there_with_its_faults(demo):
+    truth = json.loads((ROOT / "demo/truth.json").read_text())
+    assert 8 <= len(demo["tracks"]) <= 10
+    assert {fault["kind"] for fault in truth["faults"]} >= {"ring", "boom", "whistle", "harsh", "boxy", "plosive", "sibilance"}
+    assert {fault["track"] for fault in truth["faults"]} <= {track["name"] for track in demo["tracks"]} | {"all"}
+    for track in demo["tracks"]:
+        assert 30 <= track["audio"]["n_frames"] / demo["sample_rate_hz"] <= 45
+        assert (ROOT / "demo/tracks" / track["audio"]["original_name"]).stat().st_size < 4_000_000
+
+
+def test_edits_undo_and_redo_without_limit(http):
+    state = first = session_with_track(http)
+    for gain in range(1, 41):
+        state = edit(http, state, set_track(state, gain_db=-gain), label=f"Gain {gain}").json()
+    assert state["undo_label"] == "Gain 40"
+    for _ in range(40):
+        state = step_back(http, state)
+    assert state["tracks"] == first["tracks"]
+    assert state["redo_label"] == "Gain 1"
+    for _ in range(40):
+        state = step_back(http, state, "redo")
+    assert state["tracks"][0]["gain_db"] == -40
+    assert state["redo_label"] is None
+    state = step_back(http, state)
+    state = edit(http, state, set_track(state, name="Other")).json()
+    assert state["redo_label"] is None  # a new change forgets what could have been redone
+    assert step_back(http, state)["tracks"][0]["name"] == "drum"
+
+
+def test_every_kind_of_step_can_be_taken_back(http):
+    state = session_with_track(http)
+    pin = {"id": "p", "hz": 431.0, "width_octaves": 0.25, "excess_db": 9.5}
+    steps = [
+        set_track(state, ledger=[bell(), bell("e2", hz=900.0, on=False)], pins=[pin], role="toms", pan=-0.5, solo=True),
+        {"do": "edit-session", "loop_start_frame": 480, "loop_end_frame": 24_000},
+        {"do": "edit-session", "name": "Renamed"},
+        {"do": "remove-track", "track_id": state["tracks"][0]["id"]},
+    ]
+    changed = state
+    for step in steps:
+        changed = edit(http, changed, step).json()
+    assert changed["tracks"] == []
+    assert (changed["name"], changed["loop_end_frame"]) == ("Renamed", 24_000)
+    back = step_back(http, changed)
+    assert back["tracks"][0]["ledger"][0]["move"]["hz"] == 431.0
+    for _ in range(3):
+        back = step_back(http, back)
+    assert {**back, "revision": 0, "redo_label": None} == {**state, "revision": 0}
+    gone = step_back(http, back)
+    assert gone["tracks"] == []  # the import, too, is a change
+
+
+def test_an_edit_on_a_stale_state_gets_a_clear_answer(http):
+    state = session_with_track(http)
+    assert edit(http, state, set_track(state, gain_db=-3)).status_code == 200
+    late = edit(http, state, set_track(state, gain_db=-9))
+    assert late.status_code == 409
+    assert late.json()["code"] == "stale-state"
+    assert "revision" in late.json()["message"]
+    assert read(http, state)["tracks"][0]["gain_db"] == -3
+
+
+@pytest.mark.parametrize(
+    ("fields", "said"),
+    [
+        ({"gain_db": 25}, "gain_db"), ({"pan": -1.2}, "pan"), ({"role": "kazoo"}, "role"), ({"name": ""}, "name"),
+        ({"colour": 3}, "colour"), ({"ledger": [bell(q=1e9)]}, "q"), ({"ledger": [bell(), bell()]}, "same id"),
+        ({"start_frame": -1}, "start_frame"), ({"pins": [{"id": "p", "hz": 5}]}, "hz"),
+    ],
+)  # fmt: skip
+def test_absurd_figures_are_refused_and_change_nothing(http, fields, said):
+    state = session_with_track(http, seconds=0.1)
+    answer = edit(http, state, set_track(state, **fields))
+    assert answer.status_code == 422
+    assert said in answer.json()["message"]
+    assert read(http, state) == state
+
+
+def test_pages_on_one_session_hear_of_each_others_changes(http, mivlo):
+    state = session_with_track(http)
+    news = f"ws://127.0.0.1:{mivlo.port}/api/sessions/{state['id']}/news"
+    with connect(news, proxy=None) as first, connect(news, proxy=None) as second:
+        time.sleep(0.2)
+        changed = edit(http, state, set_track(state, mute=True)).json()
+        for socket in (first, second):
+            assert json.loads(socket.recv(timeout=5))["revision"] == changed["revision"]
+
+
+def test_foreign_hosts_and_origins_are_refused(http, mivlo):
+    hosts = [{"host": "mixes.example"}, {"host": f"127.0.0.1:{mivlo.port + 7}"}]
+    for headers in (*hosts, {"origin": "http://evil.example"}, {"origin": "null"}):
+        assert http.get("/api/sessions", headers=headers).status_code == 403, headers
+        assert http.post("/api/sessions", json={"name": "x"}, headers=headers).status_code == 403, headers
+    assert http.get("/api/sessions", headers={"origin": mivlo.url}).status_code == 200
+    for url in (mivlo.monitor_url, f"ws://127.0.0.1:{mivlo.port}/api/sessions/x/news"):
+        with pytest.raises(InvalidStatus, match="403"):
+            connect(url, origin="http://evil.example", proxy=None)
+    with connect(mivlo.monitor_url, origin=mivlo.url, proxy=None):
+        pass
+
+
+def test_it_listens_on_loopback_only(mivlo):
+    for words in ("server.app", "monitor.app"):
+        inodes = {os.readlink(f"/proc/{mivlo.child(words)}/fd/{fd}") for fd in os.listdir(f"/proc/{mivlo.child(words)}/fd")}
+        with open("/proc/net/tcp") as table:
+            lines = [line.split() for line in table.readlines()[1:]]
+        mine = [line[1] for line in lines if line[3] == "0A" and f"socket:[{line[9]}]" in inodes]
+        assert mine
+        assert all(address.startswith("0100007F:") for address in mine)
+
+
+def test_a_second_mivlo_on_the_same_data_or_port_is_refused(mivlo):
+    base = [sys.executable, "-m", "mivlo.server.run", "--web", str(ROOT / "web/dist"), "--demo-folder", str(ROOT / "demo")]
+    for options, said in (
+        (["--port", str(mivlo.port), "--data", str(mivlo.data)], f"port {mivlo.port} cannot be used"),
+        (["--port", "29871", "--data", str(mivlo.data)], "is in use by another Mivlo"),
+        (["--port", "29871", "--data", "/proc/nowhere"], "cannot be made"),
+    ):
+        done = subprocess.run([*base, *options], capture_output=True, text=True, check=False, timeout=30)
+        assert done.returncode == 1
+        assert said in done.stderr
+        assert "Traceback" not in done.stderr
+
+
+def edit_until_answered(http: httpx.Client, state: dict, **fields) -> dict:
+    """Edit as a page does: ask again while the server is away; "stale" after a lost answer means that it went in."""
+    deadline = time.monotonic() + 30
+    while time.monotonic() < deadline:
+        try:
+            answer = edit(http, state, set_track(state, **fields))
+        except httpx.TransportError:
+            time.sleep(0.1)
+            continue
+        return answer.json() if answer.status_code == 200 else read(http, state)
+    raise AssertionError("the pages did not come back")
+
+
+def test_killing_the_pages_process_between_edits_loses_nothing(http, mivlo):
+    state = session_with_track(http)
+    for round_number in range(3):
+        state = edit_until_answered(http, state, gain_db=-1.0 - round_number)
+        os.kill(mivlo.child("server.app"), signal.SIGKILL)
+        state = edit_until_answered(http, state, pan=0.1 * round_number)
+    assert (state["tracks"][0]["gain_db"], state["tracks"][0]["pan"]) == (-3.0, 0.2)
+    for _ in range(6):
+        state = step_back(http, state)
+    assert (state["tracks"][0]["gain_db"], state["tracks"][0]["pan"]) == (0.0, 0.0)
+
+
+def test_killing_everything_in_mid_work_loses_no_acknowledged_edit(scratch):
+    running = start_mivlo(scratch / "killed", demo=False)
+    with httpx.Client(base_url=running.url, trust_env=False) as http:
+        state = session_with_track(http)
+        for number in range(25):
+            state = edit(http, state, set_track(state, gain_db=-float(number))).json()
+        running.stop(signal.SIGKILL)
+    again = start_mivlo(scratch / "killed", demo=False)
+    try:
+        with httpx.Client(base_url=again.url, trust_env=False) as http:
+            assert read(http, state) == state
+            assert http.get("/api/sessions").json()[0]["is_demo"] is False
+            assert upload(http, state["id"], "more.wav", wav(0.1)).status_code == 201
+            assert step_back(http, read(http, state))["tracks"][0]["gain_db"] == -24.0
+    finally:
+        assert again.stop() == 0
+
+
+def test_the_same_name_twice_is_two_sessions(http):
+    assert new_session(http, "Twin")["id"] != new_session(http, "Twin")["id"]
