@@ -10,7 +10,6 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
-import scipy.signal
 import soundfile
 from websockets.sync.client import connect
 
@@ -143,15 +142,15 @@ def test_an_untouched_track_comes_back_bit_for_bit(http):
 
 
 def test_a_treated_track_is_the_source_times_the_response(http):
-    state = session_with_track(http, seconds=4.0, subtype="FLOAT")
+    state = session_with_track(http, seconds=2.0, subtype="FLOAT", silence_s=2.0)
     state = edit(http, state, set_track(state, ledger=[bell(gain_db=-9.0)])).json()
     track = state["tracks"][0]
     done = hand_over(http, state, what="tracks", track_ids=[track["id"]], output="wav-float")
     y, _, _ = download(http, done)
-    x, _ = soundfile.read(io.BytesIO(wav(4.0, subtype="FLOAT")))
-    hz, cross = scipy.signal.csd(x, y[:, 0], RATE, nperseg=16_384)
-    h = cross / scipy.signal.welch(x, RATE, nperseg=16_384)[1]
-    chosen = (hz > 30) & (hz < 20_000)
+    x, _ = soundfile.read(io.BytesIO(wav(2.0, subtype="FLOAT", silence_s=2.0)))
+    h = np.fft.rfft(y[:, 0]) / np.fft.rfft(x)  # the silence at the end holds all that rings on
+    hz = np.fft.rfftfreq(len(x), 1 / RATE)
+    chosen = (hz > 20) & (hz < 20_000)
     wanted = frequency_response(Bell(hz=431, gain_db=-9, q=8).sections(RATE), hz[chosen], sample_rate_hz=RATE)
     assert np.max(np.abs(20 * np.log10(np.abs(h[chosen]) / np.abs(wanted)))) < 0.1
 

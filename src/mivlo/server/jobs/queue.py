@@ -14,12 +14,11 @@ from mivlo.server.services.handover import CancelledError, HandOverRequest, rend
 from mivlo.server.services.sessions import read_session
 from mivlo.server.settings import settings
 
-__all__ = ["QUEUE", "conninfo", "enqueue", "forget_interrupted", "tasks"]
+__all__ = ["QUEUE", "TASK", "conninfo", "enqueue", "forget_interrupted", "hand_over"]
 
-QUEUE = "handover"
+QUEUE, TASK = "handover", "hand_over"
 PROGRESS_STEP = 0.02
 log = logging.getLogger(__name__)
-tasks = procrastinate.Blueprint()
 
 
 def conninfo() -> str:
@@ -30,12 +29,10 @@ def conninfo() -> str:
 def enqueue(handover_id: str) -> None:
     """Put a hand-over into the queue."""
     app = procrastinate.App(connector=SyncPsycopgConnector(conninfo=conninfo()))
-    app.add_tasks_from(tasks, namespace="mivlo")
     with app.open():
-        app.configure_task("mivlo:hand_over", queue=QUEUE).defer(handover_id=handover_id)
+        app.configure_task(TASK, queue=QUEUE).defer(handover_id=handover_id)
 
 
-@tasks.task(name="hand_over", queue=QUEUE)
 def hand_over(handover_id: str) -> None:
     """Render one hand-over; whatever happens, its row says how it ended, and only whole files are offered."""
     with open_db() as db:

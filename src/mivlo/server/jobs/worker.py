@@ -4,7 +4,7 @@ import logging
 
 import procrastinate
 
-from mivlo.server.jobs.queue import QUEUE, conninfo, enqueue, forget_interrupted, tasks
+from mivlo.server.jobs.queue import QUEUE, TASK, conninfo, enqueue, forget_interrupted, hand_over
 from mivlo.server.services.pool import close_pool
 
 __all__ = ["main"]
@@ -13,7 +13,7 @@ __all__ = ["main"]
 def make_app() -> procrastinate.App:
     """Return the queue's application."""
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=conninfo()))
-    app.add_tasks_from(tasks, namespace="mivlo")
+    app.task(name=TASK, queue=QUEUE)(hand_over)
     return app
 
 
