@@ -10,7 +10,9 @@ import soundfile
 RATE = 48_000
 
 
-def wav(seconds: float = 1.0, *, rate: int = RATE, channels: int = 1, seed: int = 1, subtype: str = "PCM_24", silence_s: float = 0.0) -> bytes:
+def wav(
+    seconds: float = 1.0, *, rate: int = RATE, channels: int = 1, seed: int = 1, subtype: str = "PCM_24", silence_s: float = 0.0
+) -> bytes:
     out = io.BytesIO()
     x = 0.1 * np.random.default_rng(seed).standard_normal((round(seconds * rate), channels))
     x = np.pad(x, ((0, round(silence_s * rate)), (0, 0)))

@@ -19,7 +19,8 @@ function take() {
   else if (value < props.minimum || value > props.maximum) wrong.value = `${formatFigure(props.unit, props.minimum)} to ${formatFigure(props.unit, props.maximum)}`
   else {
     wrong.value = ''
-    if (formatFigure(props.unit, value) !== formatFigure(props.unit, props.value)) emit('commit', value)
+    // What was only shown rounded and left as it stood is not a change.
+    if (text.value !== formatFigure(props.unit, props.value)) emit('commit', value)
     text.value = formatFigure(props.unit, props.value)
   }
 }

@@ -84,7 +84,7 @@ function follow(event: PointerEvent, change: (dx: number, dy: number, fine: bool
 
 <style scoped>
 .handle { position: absolute; width: 11px; height: 11px; margin: -5.5px; padding: 0; border: 2px solid var(--green); background: var(--paper); cursor: move; touch-action: none; transform: rotate(45deg); }
-.handle.chosen { background: var(--green); width: 13px; height: 13px; margin: -6.5px; }
+.handle.chosen { z-index: 1; background: var(--green); width: 13px; height: 13px; margin: -6.5px; }
 .handle.off { border-style: dotted; }
 .edge { position: absolute; width: 26px; height: 9px; margin: -4.5px -13px; padding: 0; border: 0; background: linear-gradient(var(--green), var(--green)) center / 22px 2px no-repeat; cursor: ns-resize; touch-action: none; }
 </style>

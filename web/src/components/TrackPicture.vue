@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** A track at a glance: the coarsest picture of its spectrogram, in the theme's ink. */
-import { computed, ref, watch } from 'vue'
+import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { loadPicture, pictureUrl } from '../api/client'
 import { coarsestTimeZoom } from '../lib/tiles'
 
@@ -8,7 +8,18 @@ const props = defineProps<{ audioId: string; frames: number; columns: number; ra
 const zoom = computed(() => coarsestTimeZoom(props.frames, props.columns))
 const url = computed(() => pictureUrl(props.audioId, zoom.value.timeZoom, 0, 0, 0, props.rate))
 const loaded = ref('')
-watch(url, (wanted) => void loadPicture(wanted, 'soon').then(() => (loaded.value = wanted)), { immediate: true })
+const AGAIN_MS = 3000
+let timer = 0
+
+function load(wanted: string) {
+  window.clearTimeout(timer)
+  loadPicture(wanted, 'soon').then(
+    () => (loaded.value = wanted),
+    () => (timer = window.setTimeout(() => load(url.value), AGAIN_MS)),
+  )
+}
+watch(url, load, { immediate: true })
+onBeforeUnmount(() => window.clearTimeout(timer))
 const style = computed(() => ({
   maskImage: `url(${loaded.value})`, maskSize: `${100 / zoom.value.part}% 100%`, maskRepeat: 'no-repeat', opacity: loaded.value ? 1 : 0,
 }))
