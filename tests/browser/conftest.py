@@ -16,6 +16,7 @@ FLAGS = [
 
 @pytest.fixture(scope="session")
 def browser() -> Iterator[Browser]:
+    expect.set_options(timeout=20_000)
     with sync_playwright() as playwright:
         playwright.selectors.set_test_id_attribute("data-test")
         chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)

@@ -1,5 +1,6 @@
 """What the bench looks at: waveforms, spectra, spectrogram pictures, responses, loudness; computed in the pool."""
 
+from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from pathlib import Path
 
@@ -110,11 +111,10 @@ def listening_figures(state: SessionState, *, track_id: str | None, alone: bool)
     end = max((t.start_frame + t.audio.n_frames for t in state.tracks), default=0)
     start, stop = state.loop_start_frame or 0, min(state.loop_end_frame or end, end)
     mix = mix.model_copy(update={"alone_track_id": track_id if alone else None})
-    figures = {
-        on: _loudness_of(_with_ledger(mix, track_id, on=on), start, stop, state.sample_rate_hz)
-        for on in (False, True)
-    }
-    before, after = figures[False], figures[True]
+    with ThreadPoolExecutor(2) as both:
+        before, after = both.map(
+            lambda on: _loudness_of(_with_ledger(mix, track_id, on=on), start, stop, state.sample_rate_hz), (False, True)
+        )
     difference = 0.0
     if before.loudness_lufs is not None and after.loudness_lufs is not None:
         difference = after.loudness_lufs - before.loudness_lufs
