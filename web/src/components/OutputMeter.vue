@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Output level just now: the bar is momentary loudness, the tick the peak. */
-const props = defineProps<{ peakDb: number | null; loudnessLufs: number | null; guardDb: number }>()
+const props = defineProps<{ peakDb: number | null; loudnessLufs: number | null }>()
 const LOWEST = -60
 const part = (db: number | null) => `${db === null ? 0 : (100 * (Math.min(Math.max(db, LOWEST), 0) - LOWEST)) / -LOWEST}%`
 const said = () => `Output: ${props.loudnessLufs?.toFixed(1) ?? 'no'} LUFS momentary, peak ${props.peakDb?.toFixed(1) ?? 'none'} dB`
@@ -10,7 +10,6 @@ const said = () => `Output: ${props.loudnessLufs?.toFixed(1) ?? 'no'} LUFS momen
   <div class="meter" role="meter" aria-label="Output level" aria-valuemin="-60" aria-valuemax="0" :aria-valuenow="loudnessLufs ?? -60" :title="said()">
     <div class="bar"><div class="loud" :style="{ width: part(loudnessLufs) }"></div><div v-if="peakDb !== null" class="peak" :style="{ left: part(peakDb) }"></div></div>
     <span class="figures">{{ peakDb === null ? '–' : peakDb.toFixed(1).replace('-', '−') }} dB</span>
-    <span v-if="guardDb < -0.1" class="figures guard" title="The probe's guard turns the output down">guard {{ guardDb.toFixed(0).replace('-', '−') }}</span>
   </div>
 </template>
 
@@ -20,5 +19,4 @@ const said = () => `Output: ${props.loudnessLufs?.toFixed(1) ?? 'no'} LUFS momen
 .loud { height: 100%; background: var(--ink); }
 .peak { position: absolute; top: -2px; bottom: -2px; width: 2px; background: var(--ink); }
 .figures { width: 62px; text-align: right; }
-.guard { color: var(--ochre); width: auto; }
 </style>

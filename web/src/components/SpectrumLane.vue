@@ -36,10 +36,15 @@ function paint() {
   const surface = canvas.value && surfaceOf(canvas.value)
   if (!surface || !canvas.value) return
   const c = colours(canvas.value)
-  paintScale(surface, c.line, c.soft)
+  paintScale(surface, c.line)
   if (props.probe) paintProbe(surface, props.probe, c.ochre, c.ochreFill)
   if (props.live) paintLive(surface, c.ink)
-  if (!props.before.length) return
+  if (props.before.length) paintAverage(surface, c)
+  paintFigures(surface, c.soft, c.paper)
+}
+
+/** The average over the loop: its outline dotted, what is taken away in green, before in ink. */
+function paintAverage(surface: Surface, c: ReturnType<typeof colours>) {
   const { context } = surface
   context.setLineDash([2, 3])
   context.strokeStyle = c.soft
@@ -54,22 +59,16 @@ function paint() {
   context.stroke()
 }
 
-function paintScale({ context, width, height }: Surface, line: string, soft: string) {
-  context.fillStyle = soft
+function paintScale({ context, width, height }: Surface, line: string) {
   context.strokeStyle = line
   context.lineWidth = 1
-  context.font = '10px "IBM Plex Mono"'
-  context.textAlign = 'center'
   for (let db = -90; db <= LEVEL_HIGH_DB - 6; db += 30) {
     const x = Math.round(xOfLevel(db, width)) + 0.5
     context.beginPath()
     context.moveTo(x, 0)
     context.lineTo(x, height)
     context.stroke()
-    context.fillText(`${db}`.replace('-', '−'), x, height - 4)
   }
-  context.textAlign = 'left'
-  context.fillText('dB', width - 16, height - 4)
   context.beginPath()
   for (const hz of frequencyTicks(props.frequency)) {
     const y = Math.round(yOfHz(hz, props.frequency, height)) + 0.5
@@ -77,6 +76,19 @@ function paintScale({ context, width, height }: Surface, line: string, soft: str
     context.lineTo(width, y)
   }
   context.stroke()
+}
+
+/** The dB figures, over everything else. */
+function paintFigures({ context, width, height }: Surface, soft: string, paper: string) {
+  context.font = '10px "IBM Plex Mono"'
+  context.textAlign = 'center'
+  for (let db = -90; db <= LEVEL_HIGH_DB - 6; db += 30) {
+    context.fillStyle = paper
+    context.fillRect(xOfLevel(db, width) - 11, height - 14, 22, 14)
+    context.fillStyle = soft
+    context.fillText(`${db}`.replace('-', '−'), xOfLevel(db, width), height - 4)
+  }
+  context.fillText('dB', width - 10, height - 4)
 }
 
 function paintProbe({ context, width, height }: Surface, probe: Probe, ochre: string, fill: string) {

@@ -39,9 +39,12 @@ const SAVE_WORDS: Record<SaveState, string> = { saved: 'all saved', saving: 'sav
       <button class="plain boxed" :aria-pressed="alone" :title="`Hear ${aloneName} alone (A)`" @click="emit('alone', true)">alone</button>
       <button class="plain boxed" :aria-pressed="!alone" title="Hear it in the mix (A)" @click="emit('alone', false)">in the mix</button>
     </div>
-    <OutputMeter :peak-db="peakDb" :loudness-lufs="loudnessLufs" :guard-db="guardDb" />
+    <OutputMeter :peak-db="peakDb" :loudness-lufs="loudnessLufs" />
     <button class="plain" :aria-pressed="dim" title="Turn the output down by 20 dB, to talk" @click="emit('dim')">dim</button>
-    <span v-if="aheadMs !== null" class="ahead" role="status" title="This machine is busy: sound is rendered further ahead for the moment, so changes are heard a little later.">busy: {{ aheadMs }} ms ahead</span>
+    <span class="now" role="status">
+      <span v-if="guardDb < -0.5" title="The probe's guard turns the whole output down, so that the sweep cannot get loud.">guard {{ guardDb.toFixed(0).replace('-', '−') }} dB</span>
+      <span v-else-if="aheadMs !== null" title="This machine is busy: sound is rendered further ahead for the moment, so changes are heard a little later.">busy: {{ aheadMs }} ms ahead</span>
+    </span>
     <span class="space"></span>
     <span class="saved" :class="saveState" role="status">{{ SAVE_WORDS[saveState] }}</span>
     <button class="plain" :disabled="!undoLabel" :title="undoLabel ? `Undo: ${undoLabel} (Ctrl Z)` : 'Nothing to undo'" @click="emit('undo')">undo</button>
@@ -62,7 +65,8 @@ nav a.router-link-active { border-bottom-color: var(--ink); font-weight: 700; }
 .pair { display: flex; }
 .pair button + button { margin-left: -1px; }
 .space { flex: 1; }
-.ahead { font-size: 13px; color: var(--ochre); font-weight: 700; }
+/* A fixed place: nothing may move while somebody sweeps. */
+.now { font-size: 13px; color: var(--ochre); font-weight: 700; width: 126px; flex-shrink: 0; }
 .saved { font-size: 13px; color: var(--ink-soft); flex-shrink: 0; }
 .saved.failed, .saved.waiting { color: var(--vermilion); font-weight: 700; }
 </style>

@@ -51,7 +51,7 @@ export function parseQ(text: string): number | null {
 export function formatHz(hz: number): string {
   if (hz >= 10_000) return `${(hz / 1000).toFixed(2)} kHz`
   if (hz >= 1000) return `${(hz / 1000).toFixed(3)} kHz`
-  return `${hz.toFixed(hz < 100 ? 2 : 1)} Hz`
+  return `${hz.toFixed(1)} Hz`
 }
 
 /** Short label for a scale. */

@@ -99,7 +99,7 @@ const told = (one: HandOver) => {
       <div class="row"><span class="soft">Stretch</span>
         <ElRadioGroup v-model="stretch" aria-label="Stretch"><ElRadioButton value="song">Whole song</ElRadioButton>
           <ElRadioButton value="loop" :disabled="!loop">Loop{{ loop ? ` ${formatTime(loop.startS)}–${formatTime(loop.endS)}` : ' (none set)' }}</ElRadioButton></ElRadioGroup></div>
-      <div class="row"><ElCheckbox v-model="faders" :label="what === 'mix' ? 'with gain and pan' : 'with gain and pan of the tracks'" /><ElCheckbox v-model="levelMatch" label="level-matched" /></div>
+      <div class="row"><ElCheckbox v-model="faders" :label="what === 'mix' ? 'with gain and pan' : 'with the gain set in Gather'" /><ElCheckbox v-model="levelMatch" label="level-matched" /></div>
       <ElButton type="primary" data-test="render" :disabled="!ready" @click="render">Render</ElButton>
       <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
     </section>

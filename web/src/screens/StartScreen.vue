@@ -34,7 +34,7 @@ async function make() {
 <template>
   <div class="page">
     <h1>Mivlo</h1>
-    <p class="lead">Find what rings, booms and hides in a mix. Cut it, prove it, hand it over.</p>
+    <p class="lead">Find what rings, booms or sounds harsh in a track. Cut it, compare fairly, hand it over.</p>
     <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
     <section aria-label="Sessions">
       <h2>Sessions</h2>

@@ -1,0 +1,160 @@
+"""The live monitor in headless Chromium: from a change in the page to the first changed sample leaving the worklet.
+
+    .venv/bin/python bench/live.py [--minutes 5] [--port 8865]
+
+Starts an application of its own in a throw-away folder, fills a session with 8 stereo tracks of 8 moves, and measures
+latency, underruns with the spectrum drawing, and how the queue does beside a CPU-bound neighbour. What the host of a
+virtual machine takes away (the "steal" of /proc/stat) is printed beside, since no program can do anything about it.
+"""
+
+import argparse
+import io
+import json
+import os
+import shutil
+import signal
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+import uuid
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import soundfile
+from playwright.sync_api import Page, sync_playwright
+
+ROOT = Path(__file__).parents[1]
+RATE, SECONDS, TRACKS, MOVES, CHANGES = 48_000, 40, 8, 8, 120
+FLAGS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking",
+    "--autoplay-policy=no-user-gesture-required",
+]  # fmt: skip
+CHANGE = """async (n) => {
+    const { play } = window.mivlo
+    const mix = JSON.parse(JSON.stringify(play.mix.value))
+    mix.tracks[n % mix.tracks.length].ledger[n % 8].move.gain_db = -1 - (n % 9)
+    const started = performance.now()
+    const seq = play.monitor().setMix(mix, null)
+    return (await play.monitor().whenHeard(seq)) - started
+}"""
+STATE = """() => {
+    const { play } = window.mivlo
+    return { underruns: play.monitor().underruns, queue: play.meter.value?.queue_ms ?? 0 }
+}"""
+
+
+def post(url: str, data: bytes, kind: str) -> Any:
+    """Return the JSON that a POST answers."""
+    request = urllib.request.Request(url, data, {"content-type": kind})
+    with urllib.request.urlopen(request, timeout=60) as answer:
+        return json.load(answer)
+
+
+def upload(url: str, name: str, data: bytes) -> Any:
+    """Send one file as a form."""
+    boundary = uuid.uuid4().hex
+    head = f'--{boundary}\r\nContent-Disposition: form-data; name="file"; filename="{name}"\r\n\r\n'.encode()
+    return post(url, head + data + f"\r\n--{boundary}--\r\n".encode(), f"multipart/form-data; boundary={boundary}")
+
+
+def fill_session(base: str) -> str:
+    """Make the session to be played; return its id."""
+    session = post(f"{base}/api/sessions", json.dumps({"name": "Bench", "sample_rate_hz": RATE}).encode(), "application/json")
+    state = session
+    for track in range(TRACKS):
+        out = io.BytesIO()
+        noise = 0.05 * np.random.default_rng(track).standard_normal((SECONDS * RATE, 2))
+        soundfile.write(out, noise, RATE, format="WAV", subtype="PCM_16")
+        state = upload(f"{base}/api/sessions/{session['id']}/tracks", f"track {track}.wav", out.getvalue())
+    moves = [{"kind": "bell", "hz": 60.0 * 2**n, "gain_db": -3.0, "q": 3.0} for n in range(MOVES)]
+    ledger = [{"id": f"m{n}", "move": move} for n, move in enumerate(moves)]
+    ids = [track["id"] for track in state["tracks"]]
+    steps: list[dict[str, Any]] = [{"do": "edit-track", "track_id": one, "fields": {"ledger": ledger}} for one in ids]
+    steps.append({"do": "edit-session", "loop_start_frame": 0, "loop_end_frame": SECONDS * RATE})
+    edit = {"base_revision": state["revision"], "label": "Fill", "steps": steps}
+    post(f"{base}/api/sessions/{session['id']}/edits", json.dumps(edit).encode(), "application/json")
+    return str(session["id"])
+
+
+def stolen_s() -> float:
+    """Return the processor time that the host has taken away since the machine started."""
+    return int(Path("/proc/stat").read_text().split("\n")[0].split()[8]) / os.sysconf("SC_CLK_TCK")
+
+
+def latencies_ms(page: Page) -> list[float]:
+    """Return the time from change to first changed sample, for many changes."""
+    found = []
+    for n in range(CHANGES):
+        found.append(float(page.evaluate(CHANGE, n)))
+        page.wait_for_timeout(60 + 7 * (n % 11))
+    return found
+
+
+def watch(page: Page, seconds: float, words: str) -> None:
+    """Play on for a while; print underruns, the longest queue and what the host took."""
+    before, stolen, longest = page.evaluate(STATE), stolen_s(), 0.0
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        page.wait_for_timeout(500)
+        longest = max(longest, page.evaluate(STATE)["queue"])
+    after = page.evaluate(STATE)
+    print(
+        f"{words}: {after['underruns'] - before['underruns']} underruns in {seconds:.0f} s, queue up to {longest:.0f} ms, "
+        f"{after['queue']:.0f} ms at the end; the host took {stolen_s() - stolen:.2f} s"
+    )
+
+
+def measure(page: Page, base: str, session_id: str, minutes: float) -> None:
+    """Run all measurements on one page."""
+    page.goto(f"{base}/session/{session_id}/bench")
+    page.get_by_text("in the mix", exact=True).first.click()
+    page.wait_for_timeout(12_000)  # pictures and level match are done
+    page.locator("[data-test=play]").click()
+    page.wait_for_timeout(5_000)
+    stolen = stolen_s()
+    found = sorted(latencies_ms(page))
+    queue = page.evaluate(STATE)["queue"]
+    p95 = found[int(0.95 * len(found))]
+    print(
+        f"change to first changed sample: median {statistics.median(found):.0f} ms, 95th percentile {p95:.0f} ms "
+        f"({len(found)} changes, queue {queue:.0f} ms; the host took {stolen_s() - stolen:.2f} s)"
+    )
+    watch(page, 60.0 * minutes, "playing, spectrum drawing")
+    neighbour = subprocess.Popen([sys.executable, "-c", "while True: pass"])
+    watch(page, 30.0, "beside a CPU-bound neighbour")
+    neighbour.kill()
+    watch(page, 45.0, "after the neighbour left")
+
+
+def main() -> None:
+    """Start, measure, stop."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--minutes", type=float, default=5.0)
+    parser.add_argument("--port", type=int, default=8865)
+    arguments = parser.parse_args()
+    data = Path(tempfile.mkdtemp(prefix="mivlo-bench-"))
+    data.chmod(0o755)
+    command = [str(ROOT / "mivlo"), "start", "--no-demo", "--port", str(arguments.port), "--data", str(data / "data")]
+    application = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    try:
+        assert application.stdout is not None
+        while "Mivlo is at" not in application.stdout.readline():
+            assert application.poll() is None, "the application did not start"
+        base = f"http://127.0.0.1:{arguments.port}"
+        session_id = fill_session(base)
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+            measure(browser.new_page(viewport={"width": 1280, "height": 800}), base, session_id, arguments.minutes)
+            browser.close()
+    finally:
+        application.send_signal(signal.SIGINT)
+        application.wait(30)
+        shutil.rmtree(data, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,81 @@
+"""Takes the pictures of docs/screenshots from a running application with a fresh demo session.
+
+./mivlo start --data /tmp/pictures & .venv/bin/python tools/take_screenshots.py http://127.0.0.1:8765
+"""
+
+import math
+import sys
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+FOLDER = Path(__file__).parent.parent / "docs" / "screenshots"
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--autoplay-policy=no-user-gesture-required"]
+RING_HZ = 431.0
+
+
+def spectrum_point(page: Page, hz: float) -> tuple[float, float]:
+    """Return where a frequency is on the spectrum lane."""
+    box = page.locator("[data-test=spectrum]").bounding_box()
+    assert box is not None
+    return box["x"] + 0.35 * box["width"], box["y"] + box["height"] * (1.0 - math.log2(hz / 20.0) / math.log2(1000.0))
+
+
+def take(page: Page, name: str) -> None:
+    """Save one picture."""
+    page.screenshot(path=str(FOLDER / f"{name}.png"))
+
+
+def tour(page: Page, address: str) -> None:
+    """Walk through the main views."""
+    page.goto(address)
+    page.wait_for_selector("[data-test=session]")
+    take(page, "start")
+    page.locator("[data-test=session]", has_text="invented").click()
+    page.get_by_role("link", name="Gather", exact=True).click()
+    page.wait_for_timeout(9_000)
+    take(page, "gather")
+    page.get_by_role("link", name="Bench", exact=True).click()
+    page.get_by_role("button", name="Frame drum", exact=True).click()
+    page.wait_for_timeout(4_000)
+    page.locator("[data-test=play]").click()
+    page.wait_for_timeout(3_000)
+    page.mouse.move(*spectrum_point(page, 900.0))
+    page.mouse.down()
+    page.mouse.move(*spectrum_point(page, RING_HZ), steps=15)
+    page.wait_for_timeout(1_500)
+    take(page, "probe")
+    page.keyboard.press("p")
+    page.mouse.up()
+    page.locator("[data-test=pin]").get_by_role("button", name="cut").click()
+    page.mouse.move(*spectrum_point(page, 55.0))
+    page.keyboard.press("c")
+    page.locator("[data-test=move].chosen").get_by_label("Kind").select_option("low-cut")
+    page.mouse.move(*spectrum_point(page, 1_290.0))
+    page.keyboard.press("p")
+    page.locator("[data-test=move] .title").first.click()
+    page.mouse.move(*spectrum_point(page, 300.0))
+    page.wait_for_timeout(4_000)
+    take(page, "bench")
+    page.get_by_role("button", name="day/night").click()
+    page.wait_for_timeout(800)
+    take(page, "bench-night")
+    page.get_by_role("button", name="day/night").click()
+    page.locator("[data-test=play]").click()
+    page.get_by_role("link", name="Hand-over", exact=True).click()
+    page.locator("[data-test=render]").click()
+    page.wait_for_selector("[data-test=download]")
+    take(page, "hand-over")
+
+
+def main() -> None:
+    """Take all pictures."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        tour(browser.new_page(viewport={"width": 1280, "height": 800}), sys.argv[1])
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()
