@@ -61,6 +61,14 @@ class Bench:
         expect(self.page.get_by_test_id("play")).to_have_text("Stop")
         self.page.wait_for_function("() => window.mivlo.play.positionFrame.value > 4800")
 
+    def settled_box(self, selector: str) -> dict:
+        """Return where something is once it stays there: a handle moves to its level when the spectrum has come."""
+        self.page.wait_for_load_state("networkidle")
+        box = None
+        while box != (box := self.page.locator(selector).bounding_box()) or box is None:
+            self.page.wait_for_timeout(300)
+        return dict(box)
+
     def saved(self) -> None:
         expect(self.page.get_by_text("all saved")).to_be_visible()
 

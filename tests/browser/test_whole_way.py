@@ -122,7 +122,7 @@ def test_drags_lock_to_one_axis_and_notes_never_overlap(bench, page: Page):
     for above, below in pairwise(boxes):
         assert above["y"] + above["height"] <= below["y"] + 0.5
     before = bench.chosen()["ledger"][5]["move"]
-    handle = page.locator("[data-test=handle].chosen").bounding_box()
+    handle = bench.settled_box("[data-test=handle].chosen")
     page.mouse.move(handle["x"] + 6, handle["y"] + 6)
     page.mouse.down()
     page.mouse.move(handle["x"] - 24, handle["y"] + 14, steps=8)  # mostly sideways: gain, and never frequency

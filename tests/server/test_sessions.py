@@ -8,6 +8,7 @@ import sys
 import time
 
 import httpx
+import numpy as np
 import pytest
 from websockets.exceptions import InvalidStatus
 from websockets.sync.client import connect
@@ -51,6 +52,45 @@ def test_edits_undo_and_redo_without_limit(http):
     state = edit(http, state, set_track(state, name="Other")).json()
     assert state["redo_label"] is None  # a new change forgets what could have been redone
     assert step_back(http, state)["tracks"][0]["name"] == "drum"
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_any_course_of_edits_undos_and_redos_follows_a_plain_list(http, seed):
+    """The history against the simplest model there is: a list of states and a place in it."""
+    random = np.random.default_rng(seed)
+    state = session_with_track(http, seconds=0.1)
+    states, at = [comparable(state)], 0
+    for _ in range(60):
+        way = random.choice(["edit", "edit", "undo", "redo"])
+        if way == "edit":
+            state = edit(http, state, random_step(state, random)).json()
+            states, at = [*states[: at + 1], comparable(state)], at + 1
+        elif way == "undo" and at > 0:
+            state, at = step_back(http, state), at - 1
+        elif way == "redo" and at + 1 < len(states):
+            state, at = step_back(http, state, "redo"), at + 1
+        assert comparable(state) == states[at]
+        assert (state["redo_label"] is None) == (at + 1 == len(states))
+    assert comparable(read(http, state)) == states[at]
+
+
+def comparable(state: dict) -> dict:
+    return {name: state[name] for name in ("name", "loop_start_frame", "loop_end_frame", "tracks")}
+
+
+def random_step(state: dict, random: np.random.Generator) -> dict:
+    """Return some edit that is possible."""
+    value = round(float(random.uniform(-1, 1)), 3)
+    ledger = [bell(f"e{n}", hz=float(random.integers(20, 20_000))) for n in range(random.integers(0, 4))]
+    choices = [
+        {"do": "edit-session", "name": f"Name {value}"},
+        {"do": "edit-session", "loop_start_frame": int(random.integers(0, 100)), "loop_end_frame": int(random.integers(3_000, 4_000))},
+        {"do": "edit-session", "loop_start_frame": None, "loop_end_frame": None},
+        set_track(state, pan=value, gain_db=10 * value),
+        set_track(state, ledger=ledger, pins=[{"id": "p", "hz": 100.0}]),
+        set_track(state, mute=bool(value > 0), polarity_flipped=bool(value > 0.5), start_frame=int(1_000 * abs(value))),
+    ]
+    return choices[random.integers(len(choices))]
 
 
 def test_every_kind_of_step_can_be_taken_back(http):
