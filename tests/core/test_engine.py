@@ -203,3 +203,92 @@ def test_who_is_heard(sources):
 def test_polarity_cancels(sources):
     mix = Mix(tracks=(strip("a"), StripState(id="z", audio_id="a", polarity_flipped=True)))
     assert not np.any(Player(mix, sources, start_frame=0, sample_rate_hz=RATE).render(6_400))
+
+
+def response_db(mix: Mix, hz: np.ndarray) -> np.ndarray:
+    """Return what a mix does to an impulse, in dB at some frequencies (read after 1.5 s of silence)."""
+    x = np.zeros((2, 6 * RATE))
+    x[:, 2 * RATE] = 1.0
+    start = 3 * RATE // 2 // GRID * GRID
+    out = Player(mix, lambda _: ArraySource(x), start_frame=start, sample_rate_hz=RATE).render(4 * RATE)[0]
+    spectrum = np.abs(np.fft.rfft(out))
+    return 20 * np.log10(np.maximum(spectrum[np.round(hz * 4).astype(int)], 1e-9))
+
+
+def test_probes_lift_dip_or_leave_only_their_slice():
+    hz = np.array([200.0, 400.0, 1_000.0, 2_500.0, 5_000.0])
+    open_guard = GuardReference(loudness_lufs=40.0, true_peak_db=60.0)  # nothing to hold back here
+
+    def probed(kind: str) -> np.ndarray:
+        probe = Probe(track_id="a", kind=kind, hz=1_000, amount_db=15, width_octaves=0.25)
+        return response_db(Mix(tracks=(strip("a"),), probe=probe, guard=open_guard), hz)
+
+    assert probed("lift")[2] == pytest.approx(15.0, abs=0.05)
+    assert probed("dip")[2] == pytest.approx(-15.0, abs=0.05)
+    assert probed("lift")[[0, 4]] == pytest.approx(0.0, abs=0.3)
+    only = probed("only")
+    assert only[2] == pytest.approx(0.0, abs=0.1)
+    assert np.all(only[[0, 1, 3, 4]] < -20.0)
+
+
+def test_the_probe_acts_on_its_own_track_only():
+    hz = np.array([1_000.0])
+    open_guard = GuardReference(loudness_lufs=40.0, true_peak_db=60.0)
+    probe = Probe(track_id="a", hz=1_000)
+    alone = Mix(tracks=(strip("a"), strip("c")), probe=probe, guard=open_guard, alone_track_id="c")
+    assert response_db(alone, hz) == pytest.approx(0.0, abs=1e-6)
+
+
+def test_hearing_a_slice_of_a_move():
+    bell_entry = Mix(tracks=(strip("a", Bell(hz=1_000, gain_db=-9, q=4)),)).tracks[0].ledger[0]
+    sliced = Mix.model_validate(
+        {"tracks": [strip("a", bell_entry.move).model_dump()], "slice": {"track_id": "a", "entry_id": bell_entry.id}}
+    )
+    at = response_db(sliced, np.array([100.0, 1_000.0, 10_000.0]))
+    assert at[1] > at[0] + 30.0
+    assert at[1] > at[2] + 30.0
+
+
+def test_a_ledger_or_a_move_that_is_off_changes_nothing(sources):
+    x = sources("a").read(0, 6_400)
+    for fields in ({"ledger_on": False}, {}):
+        moves = BELLS if fields else [move.model_copy(update={"on": False}) for move in BELLS]
+        out = Player(Mix(tracks=(strip("a", *moves, **fields),)), sources, start_frame=0, sample_rate_hz=RATE).render(6_400)
+        assert np.array_equal(out, x)
+
+
+def test_tracks_start_where_they_are_put_and_end_where_they_end(sources):
+    mix = Mix(tracks=(strip("c", start_frame=1_000),))
+    out = Player(mix, sources, start_frame=0, sample_rate_hz=RATE).render(5 * RATE)
+    assert not np.any(out[:, :1_000])
+    assert np.array_equal(out[:, 1_000 : 1_000 + 4 * RATE], sources("c").read(0, 4 * RATE))
+    assert not np.any(out[:, 1_000 + 4 * RATE :])
+
+
+def test_a_seek_is_a_new_start_on_the_grid(sources, mix):
+    # The rule of docs/method.md: the grid step at or before the place, after one second of unheard pre-roll.
+    sought = Player(mix, sources, start_frame=100_001, sample_rate_hz=RATE)
+    assert sought.position == 99_968
+    assert np.array_equal(sought.render(9_600), Player(mix, sources, start_frame=99_968, sample_rate_hz=RATE).render(9_600))
+    straight = Player(mix, sources, start_frame=0, sample_rate_hz=RATE)
+    straight.render(99_968)
+    # One second of pre-roll leaves nothing of the start that could be heard: these filters have died down by 120 dB.
+    anew = Player(mix, sources, start_frame=99_968, sample_rate_hz=RATE).render(9_600)
+    assert np.max(np.abs(straight.render(9_600) - anew)) < 1e-6
+
+
+def test_a_loop_of_nonsense_is_no_loop():
+    for start, end in ((None, 5_000), (9_000, 9_001), (9_000, 100)):
+        assert Mix(loop_start_frame=start, loop_end_frame=end).loop() is None
+    assert Mix(loop_start_frame=65, loop_end_frame=9_999).loop() == (64, 10_048)
+
+
+def test_a_gain_that_moves_makes_no_zipper():
+    tone = ArraySource(0.5 * np.sin(2 * np.pi * 100 * np.arange(3 * RATE) / RATE)[None, :])
+    quiet = Mix(tracks=(strip("t"),))
+    player = Player(quiet, lambda _: tone, start_frame=0, sample_rate_hz=RATE)
+    parts = [player.render(RATE // 2)]
+    for gain in (-6.0, -12.0, 0.0):
+        player.apply(Mix(tracks=(strip("t", gain_db=gain),)))
+        parts.append(player.render(RATE // 2))
+    assert beyond(2 * np.concatenate(parts, axis=1)[0], 100.0, 600.0, 8_192) < -80.0

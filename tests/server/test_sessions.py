@@ -84,7 +84,7 @@ def random_step(state: dict, random: np.random.Generator) -> dict:
     ledger = [bell(f"e{n}", hz=float(random.integers(20, 20_000))) for n in range(random.integers(0, 4))]
     choices = [
         {"do": "edit-session", "name": f"Name {value}"},
-        {"do": "edit-session", "loop_start_frame": int(random.integers(0, 100)), "loop_end_frame": int(random.integers(3_000, 4_000))},
+        {"do": "edit-session", "loop_start_frame": int(random.integers(100)), "loop_end_frame": 3_000 + int(50 * value)},
         {"do": "edit-session", "loop_start_frame": None, "loop_end_frame": None},
         set_track(state, pan=value, gain_db=10 * value),
         set_track(state, ledger=ledger, pins=[{"id": "p", "hz": 100.0}]),

@@ -2,8 +2,8 @@
 /** The chosen track's spectrogram, drawn from pictures that the core computes; ink is level. */
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
 import { loadPicture, pictureUrl } from '../api/client'
-import { frequencyTicks, timeTicks, xOfTime, yOfHz, type FrequencyView, type TimeView } from '../lib/axis'
-import { colours, onRepaint, surfaceOf } from '../lib/canvas'
+import { timeTicks, xOfTime, type FrequencyView, type TimeView } from '../lib/axis'
+import { colours, onRepaint, paintFrequencyLines, surfaceOf } from '../lib/canvas'
 import { formatTime } from '../lib/figures'
 import { planTiles, type TileGrid, type TilePlan } from '../lib/tiles'
 
@@ -76,15 +76,7 @@ function paint() {
   if (!surface || !canvas.value) return
   const { context, width, height } = surface
   const c = colours(canvas.value)
-  context.strokeStyle = c.line
-  context.lineWidth = 1
-  context.beginPath()
-  for (const hz of frequencyTicks(props.frequency)) {
-    const y = Math.round(yOfHz(hz, props.frequency, height)) + 0.5
-    context.moveTo(0, y)
-    context.lineTo(width, y)
-  }
-  context.stroke()
+  paintFrequencyLines(surface, props.frequency, c.line)
   for (const tile of planTiles(props.time, props.frequency, width, height, props.grid, props.offsetS, props.lengthS)) {
     const picture = pictureOf(tile)
     if (picture) context.drawImage(withInk(picture, c.ink), tile.x, tile.y, tile.width, tile.height)

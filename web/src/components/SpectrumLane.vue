@@ -2,8 +2,8 @@
 /** The chosen track's spectrum, level running sideways: before in ink, after and taken-away in green, the probe in ochre. */
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
 import type { Probe } from '../api/client'
-import { LEVEL_HIGH_DB, LEVEL_LOW_DB, frequencyTicks, xOfLevel, yOfHz, type FrequencyView } from '../lib/axis'
-import { colours, hatching, onRepaint, surfaceOf, type Surface } from '../lib/canvas'
+import { LEVEL_HIGH_DB, LEVEL_LOW_DB, xOfLevel, yOfHz, type FrequencyView } from '../lib/axis'
+import { colours, hatching, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
 
 const props = defineProps<{
   hz: readonly number[]
@@ -59,7 +59,9 @@ function paintAverage(surface: Surface, c: ReturnType<typeof colours>) {
   context.stroke()
 }
 
-function paintScale({ context, width, height }: Surface, line: string) {
+function paintScale(surface: Surface, line: string) {
+  const { context, width, height } = surface
+  paintFrequencyLines(surface, props.frequency, line)
   context.strokeStyle = line
   context.lineWidth = 1
   for (let db = -90; db <= LEVEL_HIGH_DB - 6; db += 30) {
@@ -69,13 +71,6 @@ function paintScale({ context, width, height }: Surface, line: string) {
     context.lineTo(x, height)
     context.stroke()
   }
-  context.beginPath()
-  for (const hz of frequencyTicks(props.frequency)) {
-    const y = Math.round(yOfHz(hz, props.frequency, height)) + 0.5
-    context.moveTo(0, y)
-    context.lineTo(width, y)
-  }
-  context.stroke()
 }
 
 /** The dB figures, over everything else. */

@@ -1,4 +1,5 @@
 /** Small helpers for painting. */
+import { frequencyTicks, yOfHz, type FrequencyView } from './axis'
 
 export interface Surface {
   readonly context: CanvasRenderingContext2D
@@ -26,6 +27,19 @@ export function colours(element: Element) {
   const style = getComputedStyle(element)
   const of = (name: string) => style.getPropertyValue(`--${name}`).trim()
   return { paper: of('paper'), ink: of('ink'), soft: of('ink-soft'), line: of('line'), green: of('green'), ochre: of('ochre'), ochreFill: of('ochre-fill'), slate: of('slate') }
+}
+
+/** The lines of the shared frequency axis across a lane. */
+export function paintFrequencyLines({ context, width, height }: Surface, view: FrequencyView, colour: string) {
+  context.strokeStyle = colour
+  context.lineWidth = 1
+  context.beginPath()
+  for (const hz of frequencyTicks(view)) {
+    const y = Math.round(yOfHz(hz, view, height)) + 0.5
+    context.moveTo(0, y)
+    context.lineTo(width, y)
+  }
+  context.stroke()
 }
 
 /** A pattern of slanted lines, so that an area reads without its colour. */

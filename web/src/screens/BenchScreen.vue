@@ -29,6 +29,7 @@ const lane = useTemplateRef<HTMLElement>('lane')
 const laneSize = ref({ width: 1, height: 1 })
 let watcher: ResizeObserver | null = null
 
+const MIN_LOOP_S = 0.2
 const kinds = computed(() => about.value?.kinds ?? [])
 const position = () => positionFrame.value / rate.value
 const offsetS = computed(() => (chosen.value?.start_frame ?? 0) / rate.value)
@@ -125,6 +126,8 @@ const KEYS: Record<string, () => void> = {
   b: () => (ledgerHeard.value = !ledgerHeard.value),
   o: () => (offcuts.value = true),
   l: () => bench.setProbe(pointerHz.value ?? 440),
+  '[': () => bench.setLoop({ startS: position(), endS: Math.max(loop.value?.endS ?? songS.value, position() + MIN_LOOP_S) }),
+  ']': () => bench.setLoop({ startS: Math.min(loop.value?.startS ?? 0, Math.max(position() - MIN_LOOP_S, 0)), endS: position() }),
   '+': () => zoom(1 / 1.5),
   '-': () => zoom(1.5),
   '0': showAll,
@@ -216,7 +219,7 @@ onBeforeUnmount(() => {
         <label class="match"><input v-model="matched" type="checkbox" /> level-matched <span class="figures" data-test="match">{{ matchTold }}</span></label>
       </div>
       <p class="soft keys">{{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves.
-        Hold on the spectrum: lift; P: pin; C: cut; wheel: scroll, with Ctrl: zoom, with Shift: time.
+        Hold on the spectrum (or L): lift; P: pin; C: cut; [ and ]: loop from here, to here; wheel: scroll, with Ctrl: zoom, with Shift: time.
         <button class="plain" @click="zoom(1 / 1.5)">closer</button><button class="plain" @click="zoom(1.5)">wider</button><button class="plain" @click="showAll">show all</button></p>
       </section>
     </div>

@@ -2,7 +2,7 @@
 /** Files come in and become tracks; each track's place in the session. */
 import { ElButton, ElOption, ElProgress, ElSelect, ElSwitch } from 'element-plus'
 import { computed, ref, useTemplateRef } from 'vue'
-import { upload, type SessionState, type TrackFields, type TrackState } from '../api/client'
+import { upload, type EditStep, type SessionState, type TrackFields, type TrackState } from '../api/client'
 import FigureInput from '../components/FigureInput.vue'
 import TrackPicture from '../components/TrackPicture.vue'
 import { usePlay } from '../composables/usePlay'
@@ -79,6 +79,13 @@ function rename(track: TrackState, event: Event) {
   else input.value = track.name
 }
 
+function renameSession(event: Event) {
+  const input = event.target as HTMLInputElement
+  const name = input.value.trim()
+  if (name) void edit('Rename the session', [{ do: 'edit-session', name } as EditStep])
+  else input.value = state.value?.name ?? ''
+}
+
 const clearDone = () => (incoming.value = incoming.value.filter((row) => row.state === 'sending' || row.state === 'reading' || row.state === 'waiting'))
 const told = (track: TrackState) =>
   `${track.audio.original_name}: ${track.audio.format}, ${track.audio.subtype}, ${track.audio.original_rate_hz / 1000} kHz, ${track.audio.n_channels === 1 ? 'mono' : 'stereo'}`
@@ -87,6 +94,7 @@ const told = (track: TrackState) =>
 <template>
   <div class="page" :class="{ over }" @dragover.prevent="over = true" @dragleave.self="over = false" @drop.prevent="drop">
     <section class="bring">
+      <label class="session">Session <input class="name wide" :value="state?.name" maxlength="120" aria-label="Name of the session" @change="renameSession" /></label>
       <ElButton type="primary" @click="picker?.click()">Choose files</ElButton>
       <span>or drop several at once anywhere on this page.</span>
       <span class="soft">WAV, AIFF, FLAC and more; {{ about?.import_limits }}</span>
@@ -144,6 +152,8 @@ table { border-collapse: collapse; width: 100%; }
 th { text-align: left; font-weight: 400; color: var(--ink-soft); border-bottom: 1.5px solid var(--ink); padding: 3px 6px; }
 td { border-bottom: 1px solid var(--line); padding: 4px 6px; vertical-align: middle; }
 .name { font: inherit; color: inherit; background: none; border: 0; border-bottom: 1px solid transparent; width: 130px; }
+.wide { width: 230px; }
+.session { color: var(--ink-soft); }
 .name:hover, .name:focus { border-bottom-color: var(--ink-soft); }
 .picture { width: 150px; height: 34px; }
 .picture > * { height: 30px; }

@@ -1,5 +1,6 @@
 """What every static move is: its shared fields, and what it must answer about itself."""
 
+from functools import lru_cache
 from typing import Annotated, Any, ClassVar
 
 import numpy as np
@@ -54,7 +55,13 @@ class StaticMove(BaseModel):
                 f"hz={self.hz:g} must be at most {limit_hz:g} Hz "
                 f"({NYQUIST_GUARD:g} of half of sample_rate_hz={sample_rate_hz:g})"
             )
-        return self.design(sample_rate_hz)
+        return _designed(self, sample_rate_hz)
+
+
+# While one move is dragged, all others stay as they are: live play must not design them anew each time.
+@lru_cache(maxsize=4096)
+def _designed(move: StaticMove, sample_rate_hz: float) -> tuple[Biquad, ...]:
+    return move.design(sample_rate_hz)
 
 
 def _describe_width(schema: dict[str, JsonValue]) -> None:

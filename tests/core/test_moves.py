@@ -1,0 +1,114 @@
+"""What every kind of move in the registry must do, and what it takes to be one."""
+
+import itertools
+import typing
+
+import numpy as np
+import pytest
+import scipy.signal
+from pydantic import TypeAdapter, ValidationError
+
+from mivlo.core.errors import NotFoundError, ParameterError, StaleStateError
+from mivlo.core.filters import analog
+from mivlo.core.filters.biquad import frequency_response
+from mivlo.core.moves import MOVE_KINDS, Move
+from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.figures import describe_kinds
+from mivlo.core.roles import ROLES
+from mivlo.core.units import db_to_gain, gain_to_db, hz_to_note
+
+RATE = 48_000.0
+HZ = np.geomspace(20.0, 20_000.0, 400)
+
+
+def example(kind: str, hz: float) -> Move:
+    """Return a move of a kind as a form would start it, at a frequency."""
+    figures = next(one for one in describe_kinds() if one.kind == kind).figures
+    return MOVE_KINDS[kind](hz=hz, **{figure.name: figure.start for figure in figures if figure.start is not None})
+
+
+def level_db(h: np.ndarray) -> np.ndarray:
+    return 20.0 * np.log10(np.maximum(np.abs(h), 1e-9))
+
+
+def test_the_union_is_the_registry():
+    union = typing.get_args(typing.get_args(Move)[0])
+    assert set(union) == set(MOVE_KINDS.values())
+    assert set(MOVE_KINDS) >= {"bell", "low-shelf", "high-shelf", "low-cut", "high-cut", "notch"}
+
+
+@pytest.mark.parametrize("kind", MOVE_KINDS)
+def test_a_form_can_be_made_of_every_kind(kind):
+    described = next(one for one in describe_kinds() if one.kind == kind)
+    assert described.label
+    for figure in described.figures:
+        assert figure.title
+        assert figure.unit in ("Hz", "dB", "Q", "dB/octave")
+        assert figure.choices or (figure.minimum is not None and figure.maximum is not None)
+        assert figure.start is not None or figure.name == "hz"
+    adapter = TypeAdapter(Move)
+    move = example(kind, 431.0)
+    assert adapter.validate_json(adapter.dump_json(move)) == move
+    with pytest.raises(ValidationError):
+        adapter.validate_python({**move.model_dump(), "unheard_of": 1})
+    with pytest.raises(ValidationError):
+        adapter.validate_python({**move.model_dump(), "hz": float("nan")})
+
+
+@pytest.mark.parametrize(("kind", "hz"), list(itertools.product(MOVE_KINDS, (60.0, 431.0, 5_000.0))))
+def test_every_move_follows_the_shape_it_promises(kind, hz):
+    move = example(kind, hz)
+    promised = np.ones(len(HZ), dtype=complex)
+    for section in move.analog_sections():
+        w = 2.0 * np.pi * section.hz
+        scale = np.array([1.0 / w**2, 1.0 / w, 1.0])
+        promised *= scipy.signal.freqs(section.b * scale, section.a * scale, 2.0 * np.pi * HZ)[1]
+    assert np.allclose(analog.response(move.analog_sections(), HZ), promised)
+    error = level_db(frequency_response(move.sections(RATE), HZ, sample_rate_hz=RATE)) - level_db(promised)
+    assert np.max(np.abs(error[level_db(promised) > -40.0])) < 1.0
+
+
+@pytest.mark.parametrize("kind", MOVE_KINDS)
+def test_the_slice_of_a_move_is_the_region_it_acts_on(kind):
+    """Where the move changes most, its slice is loudest; where it changes nothing, the slice is silent."""
+    move = example(kind, 1_000.0)
+    change = np.abs(level_db(frequency_response(move.sections(RATE), HZ, sample_rate_hz=RATE)))
+    heard = level_db(frequency_response(move.slice_sections(RATE), HZ, sample_rate_hz=RATE))
+    assert np.max(heard) == pytest.approx(0.0, abs=1.0)
+    assert np.max(heard[change > 0.7 * np.max(change)]) > -3.0
+    untouched = change < 0.02
+    if np.any(untouched):
+        assert np.min(heard[untouched]) < -20.0
+
+
+def test_moves_in_series_add_up():
+    moves = [Bell(hz=300, gain_db=-6, q=2), Bell(hz=3_000, gain_db=4, q=1)]
+    alone = [level_db(frequency_response(move.sections(RATE), HZ, sample_rate_hz=RATE)) for move in moves]
+    both = frequency_response([s for move in moves for s in move.sections(RATE)], HZ, sample_rate_hz=RATE)
+    assert level_db(both) == pytest.approx(alone[0] + alone[1], abs=1e-9)
+
+
+def test_a_move_at_zero_does_nothing():
+    h = frequency_response(Bell(hz=431, gain_db=0, q=4).sections(RATE), HZ, sample_rate_hz=RATE)
+    assert np.array_equal(h, np.ones(len(HZ)))
+
+
+def test_notes_and_decibels():
+    # Twelve-tone equal temperament, A4 = 440 Hz: A0 27.5, E2 82.4069, C4 261.6256 (ISO 16:1975, from memory).
+    for hz, name in ((27.5, "A0"), (82.4069, "E2"), (261.6256, "C4"), (739.9888, "F#5")):
+        note, cents = hz_to_note(hz)
+        assert note == name
+        assert cents == pytest.approx(0.0, abs=0.01)
+    assert hz_to_note(431.0)[1] == pytest.approx(-35.78, abs=0.01)
+    assert gain_to_db(db_to_gain(-6.0)) == pytest.approx(-6.0)
+    assert gain_to_db(0.0) == pytest.approx(-300.0)
+
+
+def test_errors_carry_the_code_by_which_the_page_knows_them():
+    assert {error("x").code for error in (ParameterError, NotFoundError, StaleStateError)} == {
+        "bad-parameter", "not-found", "stale-state",
+    }  # fmt: skip
+
+
+def test_roles_are_those_of_the_trade():
+    assert set(ROLES) >= {"lead voice", "kick", "snare", "bass", "acoustic guitar", "keys", "reeds", "strings", "brass", "other"}
