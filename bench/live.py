@@ -28,6 +28,7 @@ import soundfile
 from playwright.sync_api import Page, sync_playwright
 
 ROOT = Path(__file__).parents[1]
+HOST_TOOK_S = 0.015  # in half a second
 RATE, SECONDS, TRACKS, MOVES, CHANGES = 48_000, 40, 8, 8, 120
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking",
@@ -96,15 +97,24 @@ def latencies_ms(page: Page) -> list[float]:
 
 def watch(page: Page, seconds: float, words: str) -> None:
     """Play on for a while; print underruns, the longest queue and what the host took."""
-    before, stolen, longest = page.evaluate(STATE), stolen_s(), 0.0
+    stolen_before, underruns, longest = stolen_s(), page.evaluate(STATE)["underruns"], 0.0
+    ours = hosts = 0
+    stolen, taken_before = stolen_before, False
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:
         page.wait_for_timeout(500)
-        longest = max(longest, page.evaluate(STATE)["queue"])
-    after = page.evaluate(STATE)
+        state, stolen_now = page.evaluate(STATE), stolen_s()
+        taken = stolen_now - stolen > HOST_TOOK_S
+        # An underrun shows a little after its cause: the half second before counts, too.
+        if taken or taken_before:
+            hosts += state["underruns"] - underruns
+        else:
+            ours += state["underruns"] - underruns
+        underruns, stolen, taken_before = state["underruns"], stolen_now, taken
+        longest = max(longest, state["queue"])
     print(
-        f"{words}: {after['underruns'] - before['underruns']} underruns in {seconds:.0f} s, queue up to {longest:.0f} ms, "
-        f"{after['queue']:.0f} ms at the end; the host took {stolen_s() - stolen:.2f} s"
+        f"{words}, {seconds:.0f} s: {ours} underruns, and {hosts} more while the host took time away "
+        f"({stolen - stolen_before:.2f} s); queue up to {longest:.0f} ms, {state['queue']:.0f} ms at the end"
     )
 
 

@@ -1494,7 +1494,7 @@ export interface components {
             sample_rate_hz: number;
             /**
              * Queue Ms
-             * @default 40
+             * @default 36
              */
             queue_ms: number;
             /**

@@ -27,7 +27,7 @@ class Play(Message):
     epoch: int = Field(ge=0)
     at_frame: int = Field(ge=0, le=2**40)
     sample_rate_hz: int = Field(ge=44_100, le=96_000)
-    queue_ms: float = Field(default=40.0, ge=20.0, le=300.0)
+    queue_ms: float = Field(default=36.0, ge=20.0, le=300.0)
     watch_track_id: str | None = None
     mix: Mix
 
