@@ -120,7 +120,8 @@ def test_wheel_scrolls_zooms_and_widens_the_probe(bench, page: Page):
     page.wait_for_function("() => window.mivlo.play.probe.value.width_octaves > 0.28")
     page.mouse.up()
     page.get_by_role("button", name="show all").click()
-    page.mouse.move(x, y + 1)
+    page.mouse.move(x, y + 40)
+    page.mouse.move(x, y)
     expect(shown).to_contain_text("A4")
 
 
