@@ -98,7 +98,7 @@ function makeMonitor(): Monitor {
       positionFrame.value = frame
     },
     said(said) {
-      if (said.say === 'meter') meter.value = said
+      if (said.say === 'meter') meter.value = playing.value ? said : null // one may still be under way after a stop
       else if (said.say === 'spectra') spectra.value = said
       else if (said.say === 'problem') {
         message.value = said.message

@@ -93,8 +93,8 @@ const told = (track: TrackState) =>
 
 <template>
   <div class="page" :class="{ over }" @dragover.prevent="over = true" @dragleave.self="over = false" @drop.prevent="drop">
+    <input class="name session" :value="state?.name" maxlength="120" aria-label="Name of the session" title="Name of the session" @change="renameSession" />
     <section class="bring">
-      <label class="session">Session <input class="name wide" :value="state?.name" maxlength="120" aria-label="Name of the session" @change="renameSession" /></label>
       <ElButton type="primary" @click="picker?.click()">Choose files</ElButton>
       <span>or drop several at once anywhere on this page.</span>
       <span class="soft">WAV, AIFF, FLAC and more; {{ about?.import_limits }}</span>
@@ -152,8 +152,7 @@ table { border-collapse: collapse; width: 100%; }
 th { text-align: left; font-weight: 400; color: var(--ink-soft); border-bottom: 1.5px solid var(--ink); padding: 3px 6px; }
 td { border-bottom: 1px solid var(--line); padding: 4px 6px; vertical-align: middle; }
 .name { font: inherit; color: inherit; background: none; border: 0; border-bottom: 1px solid transparent; width: 130px; }
-.wide { width: 230px; }
-.session { color: var(--ink-soft); }
+.session { width: 420px; font-size: 19px; font-weight: 700; margin-bottom: 10px; padding: 0; }
 .name:hover, .name:focus { border-bottom-color: var(--ink-soft); }
 .picture { width: 150px; height: 34px; }
 .picture > * { height: 30px; }
