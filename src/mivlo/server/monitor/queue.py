@@ -3,7 +3,7 @@
 __all__ = ["QueueLength"]
 
 LONGEST_MS = 300.0
-GROWTH = 1.5
+GROWTH_NEARLY_DRY, GROWTH_DRY = 1.5, 2.5  # one stutter is enough to learn from
 SHRINK = 0.93
 CALM_S = 4.0
 
@@ -27,8 +27,9 @@ class QueueLength:
         """Take in what a page holds; under a quarter of the base is nearly dry."""
         nearly_dry = held_frames < 0.25 * self.base_ms * self._rate / 1000.0
         if underruns > self._underruns or (nearly_dry and now_s - self._last_change_s > 0.1):
+            growth = GROWTH_DRY if underruns > self._underruns else GROWTH_NEARLY_DRY
             self._underruns = max(underruns, self._underruns)
-            self.aim_ms = min(self.aim_ms * GROWTH, LONGEST_MS)
+            self.aim_ms = min(self.aim_ms * growth, LONGEST_MS)
             self._last_change_s = now_s
         elif now_s - self._last_change_s > CALM_S and self.aim_ms > self.base_ms:
             self.aim_ms = max(self.aim_ms * SHRINK, self.base_ms)
