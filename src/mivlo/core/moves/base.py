@@ -1,5 +1,6 @@
 """What every static move is: its shared fields, and what it must answer about itself."""
 
+from abc import ABC, abstractmethod
 from functools import lru_cache
 from typing import Annotated, Any, ClassVar
 
@@ -21,7 +22,7 @@ GainDb = Annotated[float, Field(ge=-30.0, le=30.0, title="Gain", json_schema_ext
 Q = Annotated[float, Field(ge=0.1, le=100.0, title="Q", json_schema_extra={"unit": "Q"})]
 
 
-class StaticMove(BaseModel):
+class StaticMove(BaseModel, ABC):
     """One static act on the sound. Subclasses add `kind`, their figures, and the three methods below."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
@@ -30,17 +31,17 @@ class StaticMove(BaseModel):
     hz: Hz
     on: bool = Field(default=True, title="On")
 
+    @abstractmethod
     def analog_sections(self) -> tuple[AnalogSection, ...]:
         """Return the analogue shape that the move promises."""
-        raise NotImplementedError(type(self).__name__)
 
+    @abstractmethod
     def design(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         """Return the digital sections, for a frequency known to fit the rate."""
-        raise NotImplementedError(type(self).__name__)
 
+    @abstractmethod
     def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         """Return a filter that lets just the region through that the move acts on."""
-        raise NotImplementedError(type(self).__name__)
 
     def sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         """Return the digital sections.
