@@ -215,14 +215,14 @@ def test_killing_the_pages_process_between_edits_loses_nothing(http, mivlo):
 
 def test_killing_everything_in_mid_work_loses_no_acknowledged_edit(scratch):
     running = start_mivlo(scratch / "killed", demo=False)
-    with httpx.Client(base_url=running.url, trust_env=False) as http:
+    with httpx.Client(base_url=running.url, timeout=60.0, trust_env=False) as http:
         state = session_with_track(http)
         for number in range(25):
             state = edit(http, state, set_track(state, gain_db=-float(number))).json()
         running.stop(signal.SIGKILL)
     again = start_mivlo(scratch / "killed", demo=False)
     try:
-        with httpx.Client(base_url=again.url, trust_env=False) as http:
+        with httpx.Client(base_url=again.url, timeout=60.0, trust_env=False) as http:
             assert read(http, state) == state
             assert http.get("/api/sessions").json()[0]["is_demo"] is False
             assert upload(http, state["id"], "more.wav", wav(0.1)).status_code == 201
