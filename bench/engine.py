@@ -9,11 +9,11 @@ from collections.abc import Callable
 import numpy as np
 from scipy.signal import sosfilt
 
-from mivlo.core.engine.chain import Chain, KeyedSection
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.moves.bell import Bell
+from mivlo.core.processors.chain import Chain, KeyedSection
 
 RATE = 48_000
 CHUNK_FRAMES = 256

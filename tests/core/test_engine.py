@@ -4,7 +4,6 @@ import numpy as np
 import pytest
 import scipy.signal
 
-from mivlo.core.engine.chain import Chain, KeyedSection
 from mivlo.core.engine.mix import GRID, GuardReference, LedgerEntry, Mix, Probe, StripState
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_mix, render_track, replay
@@ -16,6 +15,7 @@ from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.loudness import momentary_powers, true_peak_db
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.low_cut import LowCut
+from mivlo.core.processors.chain import Chain, KeyedSection
 from mivlo.core.treatment import treatment_sections
 
 RATE = 48_000

@@ -4,11 +4,11 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from mivlo.core.engine.chain import Chain, KeyedSection
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import OpenSource, Player, preroll_frames
 from mivlo.core.engine.source import Source
 from mivlo.core.filters.biquad import Biquad
+from mivlo.core.processors.chain import Chain, KeyedSection
 from mivlo.core.units import Array
 
 __all__ = ["render_mix", "render_track", "replay"]

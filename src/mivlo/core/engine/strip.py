@@ -4,7 +4,6 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from mivlo.core.engine.chain import Chain, KeyedSection
 from mivlo.core.engine.mix import Mix, Probe, StripState
 from mivlo.core.engine.offcuts import OffcutsSource
 from mivlo.core.engine.ramp import Ramp
@@ -13,6 +12,7 @@ from mivlo.core.filters.biquad import Biquad
 from mivlo.core.moves import Move
 from mivlo.core.moves.base import slice_bell
 from mivlo.core.moves.bell import Bell
+from mivlo.core.processors.chain import Chain, KeyedSection
 from mivlo.core.treatment import treatment_sections
 from mivlo.core.units import Array, db_to_gain, octaves_to_q
 

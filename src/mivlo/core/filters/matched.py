@@ -1,12 +1,15 @@
 """Digital sections whose magnitudes follow the analogue shapes up to 20 kHz.
 
-Plain bilinear designs squeeze everything towards half the sampling rate. Here the poles are those of the
-impulse-invariant design and the numerator is chosen for magnitude, after M. Vicanek, "Matched Second Order
-Digital Filters" (2016, formulas from memory). |H|² of a section is (B·φ)/(A·φ) with φ = (cos²(w/2),
-sin²(w/2), sin²(w)): numerator and denominator are linear in B and A, so matching is a linear problem.
-Bells take the closed form (exact gain at the centre, flat top); shelves and notches a weighted
-least-squares fit on a grid. Cuts in gain are the exact inverses of the boosts.
+Plain bilinear designs squeeze everything towards half the sampling rate. Here a shape's poles and zeros are first
+carried over as they are (z = exp(s·T), the matched z-transform), which puts every resonance where it belongs.
+What is left is smooth; one more section, fitted to it, takes it away. |H|² of a section is (B·φ)/(A·φ) with
+φ = (cos²(w/2), sin²(w/2), sin²(w)) (after M. Vicanek, "Matched Second Order Digital Filters", 2016, from memory),
+so the fit works on squared magnitudes, and its result has a minimum-phase section by construction. Bells whose
+closed form by Vicanek is near enough take that: one section instead of two. Cuts in gain are the exact inverses of
+the boosts.
 """
+
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -15,27 +18,44 @@ from mivlo.core.filters.analog import AnalogSection
 from mivlo.core.filters.biquad import Biquad, frequency_response
 from mivlo.core.units import Array
 
-__all__ = ["bell", "cut_sections", "high_shelf", "low_shelf", "notch"]
+__all__ = ["bell", "cut_sections", "high_shelf", "low_shelf", "notch", "plain_bell"]
 
 FIT_LOWEST_HZ = 20.0
 FIT_HIGHEST_HZ = 20_000.0  # the range in which the shapes are promised
-FIT_POINTS = 96
+NEAR_ENOUGH_DB = 0.05
+LOWEST_LEVEL_DB = -45.0  # errors count down to -40 dB
 # Below this part of the rate the bilinear design is within 0.2 dB at any Q, and the matched ones lose digits to
 # cancellation (a 50 Hz notch of Q 30 at 96 kHz would miss by decibels).
 BILINEAR_BELOW = 1.0 / 480.0
-INVERTIBLE_BELOW = 0.99999
+HIGHEST_MAPPED = 0.495  # of the rate: resonances above it lie beyond half the rate and are left to the fit
+BEYOND_WEIGHT = 0.01  # of the fit above 20 kHz: enough to keep it tame there
+FIT_ROUNDS = 24
+STIFFENING = 6.0
+LONGEST_STEP = 1.5  # in the logarithms that are fitted
+DB_PER_LOG_POWER = 10.0 / np.log(10.0)
 
 
-def bell(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> Biquad:
-    """Return the digital bell (arguments and shape as `analog.bell`)."""
+def bell(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> tuple[Biquad, ...]:
+    """Return the digital bell (arguments and shape as `analog.bell`), one or two sections."""
     if gain_db < 0.0:
-        return bell(hz, -gain_db, q, sample_rate_hz=sample_rate_hz).inverse()
+        return _inverse(bell(hz, -gain_db, q, sample_rate_hz=sample_rate_hz))
+    prototype = (analog.bell(hz, gain_db, q),)
+    plain = (plain_bell(hz, gain_db, q, sample_rate_hz=sample_rate_hz),)
+    if hz < BILINEAR_BELOW * sample_rate_hz or _error_db(prototype, plain, sample_rate_hz) < NEAR_ENOUGH_DB:
+        return plain
+    return _corrected(prototype, (_mapped(prototype[0], sample_rate_hz),), sample_rate_hz)
+
+
+def plain_bell(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> Biquad:
+    """Return the closed form of one section: exact at its centre, within 1.4 dB at 44.1 kHz where widest and highest."""
+    if gain_db < 0.0:
+        return plain_bell(hz, -gain_db, q, sample_rate_hz=sample_rate_hz).inverse()
     if gain_db == 0.0:
         return Biquad(1.0, 0.0, 0.0, 0.0, 0.0)
     if hz < BILINEAR_BELOW * sample_rate_hz:
         return _bilinear(analog.bell(hz, gain_db, q), sample_rate_hz)
     w0 = 2.0 * np.pi * hz / sample_rate_hz
-    a1, a2 = _impulse_invariant_poles(w0, 1.0 / (10.0 ** (gain_db / 40.0) * q))
+    a1, a2 = _matched_quadratic(w0, 1.0 / (10.0 ** (gain_db / 40.0) * q))
     big_a = _squared_magnitude_terms(1.0, a1, a2)
     phi = _phi(np.array([w0]))[:, 0]
     top = 10.0 ** (gain_db / 10.0)
@@ -47,35 +67,23 @@ def bell(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> Biqua
     return Biquad(b0, b1, b2, a1, a2)
 
 
-def low_shelf(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> Biquad:
-    """Return the digital low shelf (arguments and shape as `analog.low_shelf`)."""
+def low_shelf(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> tuple[Biquad, ...]:
+    """Return the digital low shelf (arguments and shape as `analog.low_shelf`), one or two sections."""
     if gain_db < 0.0:
-        return low_shelf(hz, -gain_db, q, sample_rate_hz=sample_rate_hz).inverse()
-    return _shelf(analog.low_shelf(hz, gain_db, q), sample_rate_hz)
+        return _inverse(low_shelf(hz, -gain_db, q, sample_rate_hz=sample_rate_hz))
+    return _carried_over((analog.low_shelf(hz, gain_db, q),), sample_rate_hz)
 
 
-def high_shelf(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> Biquad:
-    """Return the digital high shelf (arguments and shape as `analog.high_shelf`)."""
+def high_shelf(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> tuple[Biquad, ...]:
+    """Return the digital high shelf (arguments and shape as `analog.high_shelf`), one or two sections."""
     if gain_db < 0.0:
-        return high_shelf(hz, -gain_db, q, sample_rate_hz=sample_rate_hz).inverse()
-    return _shelf(analog.high_shelf(hz, gain_db, q), sample_rate_hz)
+        return _inverse(high_shelf(hz, -gain_db, q, sample_rate_hz=sample_rate_hz))
+    return _carried_over((analog.high_shelf(hz, gain_db, q),), sample_rate_hz)
 
 
-def notch(hz: float, q: float, *, sample_rate_hz: float) -> Biquad:
-    """Return the digital notch: its zero exactly at hz, its poles fitted to the analogue magnitude."""
-    prototype = analog.notch(hz, q)
-    if hz < BILINEAR_BELOW * sample_rate_hz:
-        return _bilinear(prototype, sample_rate_hz)
-    zero = -2.0 * np.cos(2.0 * np.pi * hz / sample_rate_hz)
-    grid_hz = _fit_grid_hz(prototype, sample_rate_hz)
-    phi = _phi(2.0 * np.pi * grid_hz / sample_rate_hz)
-    target = np.abs(analog.response([prototype], grid_hz)) ** 2
-    numerator = _squared_magnitude_terms(1.0, zero, 1.0) @ phi
-    at_dc = (2.0 + zero) ** 2  # unity gain at 0 Hz, held exactly
-    weight = target / np.maximum(numerator, 1e-30)
-    fitted = _least_squares((phi[1:] * weight).T, np.ones_like(weight) - at_dc * phi[0] * weight)
-    d0, d1, d2 = _minimum_phase(at_dc, fitted[0], fitted[1])
-    return Biquad(1.0 / d0, zero / d0, 1.0 / d0, d1 / d0, d2 / d0)
+def notch(hz: float, q: float, *, sample_rate_hz: float) -> tuple[Biquad, ...]:
+    """Return the digital notch, one or two sections: its zero lies exactly at hz."""
+    return _carried_over((analog.notch(hz, q),), sample_rate_hz)
 
 
 def cut_sections(
@@ -83,8 +91,28 @@ def cut_sections(
 ) -> tuple[Biquad, ...]:
     """Return a Butterworth low cut (high_pass) or high cut as digital sections of first and second order."""
     prototypes = analog.butterworth(hz, order, high_pass=high_pass, q=q)
-    design = _high_pass if high_pass else _fit_numerator
-    return tuple(design(prototype, sample_rate_hz) for prototype in prototypes)
+    if not high_pass:
+        return _carried_over(prototypes, sample_rate_hz)
+    sections = tuple(_high_pass(prototype, sample_rate_hz) for prototype in prototypes)
+    if _error_db(prototypes, sections, sample_rate_hz) < NEAR_ENOUGH_DB or hz < BILINEAR_BELOW * sample_rate_hz:
+        return sections
+    return _corrected(prototypes, sections, sample_rate_hz)
+
+
+def _inverse(sections: tuple[Biquad, ...]) -> tuple[Biquad, ...]:
+    return tuple(section.inverse() for section in sections)
+
+
+def _carried_over(prototypes: tuple[AnalogSection, ...], sample_rate_hz: float) -> tuple[Biquad, ...]:
+    """Return a section for each prototype, and one more where these alone are not near enough."""
+    if prototypes[0].hz < BILINEAR_BELOW * sample_rate_hz and prototypes[-1].a[0]:
+        return tuple(
+            (_bilinear if prototype.a[0] else _mapped)(prototype, sample_rate_hz) for prototype in prototypes
+        )
+    mapped = tuple(_mapped(prototype, sample_rate_hz) for prototype in prototypes)
+    if _error_db(prototypes, mapped, sample_rate_hz) < NEAR_ENOUGH_DB:
+        return mapped
+    return _corrected(prototypes, mapped, sample_rate_hz)
 
 
 def _bilinear(prototype: AnalogSection, sample_rate_hz: float) -> Biquad:
@@ -99,26 +127,23 @@ def _bilinear(prototype: AnalogSection, sample_rate_hz: float) -> Biquad:
     return Biquad(*(float(value / a[0]) for value in (*b, *a[1:])))
 
 
-def _shelf(prototype: AnalogSection, sample_rate_hz: float) -> Biquad:
-    """Return the fitted shelf, or the bilinear one where that is nearer (low, or a resonant shelf near the top)."""
-    bilinear = _bilinear(prototype, sample_rate_hz)
-    if prototype.hz < BILINEAR_BELOW * sample_rate_hz:
-        return bilinear
-    grid_hz = _fit_grid_hz(prototype, sample_rate_hz)
-    wanted = np.abs(analog.response([prototype], grid_hz))
-
-    def worst_ratio(section: Biquad) -> float:
-        got = np.abs(frequency_response([section], grid_hz, sample_rate_hz=sample_rate_hz))
-        return float(np.max(np.abs(np.log(got / wanted))))
-
-    fitted = _fit_numerator(prototype, sample_rate_hz)
-    return min((fitted, bilinear), key=worst_ratio) if _invertible(fitted) else bilinear
+def _mapped(prototype: AnalogSection, sample_rate_hz: float) -> Biquad:
+    """Matched z-transform of poles and zeros, exact at 0 Hz."""
+    b1, b2 = _map_roots(prototype.b, prototype.hz, sample_rate_hz)
+    a1, a2 = _map_roots(prototype.a, prototype.hz, sample_rate_hz)
+    gain = prototype.b[2] / prototype.a[2] * (1.0 + a1 + a2) / (1.0 + b1 + b2)
+    return Biquad(gain, gain * b1, gain * b2, a1, a2)
 
 
-def _invertible(section: Biquad) -> bool:
-    """Tell whether a section's zeros lie inside the unit circle: a cut is the inverse of a boost, and must not ring on."""
-    b1, b2 = section.b1 / section.b0, section.b2 / section.b0
-    return abs(b2) < INVERTIBLE_BELOW and abs(b1) < 1.0 + b2 - (1.0 - INVERTIBLE_BELOW)
+def _map_roots(c: tuple[float, float, float], hz: float, sample_rate_hz: float) -> tuple[float, float]:
+    """Return the digital polynomial 1 + c1·z⁻¹ + c2·z⁻² of an analogue one in falling powers of s, 1 where it has no root."""
+    w_unit = 2.0 * np.pi * hz / sample_rate_hz
+    if c[0] == 0.0:
+        return (0.0, 0.0) if c[1] == 0.0 else (-float(np.exp(-w_unit * c[2] / c[1])), 0.0)
+    natural = np.sqrt(c[2] / c[0])
+    if natural * hz >= HIGHEST_MAPPED * sample_rate_hz:
+        return 0.0, 0.0
+    return _matched_quadratic(w_unit * natural, c[1] / c[0] / natural)
 
 
 def _high_pass(prototype: AnalogSection, sample_rate_hz: float) -> Biquad:
@@ -127,7 +152,7 @@ def _high_pass(prototype: AnalogSection, sample_rate_hz: float) -> Biquad:
     if prototype.a[0] == 0.0:
         pole, gain = _first_order_high_pass(w0)
         return Biquad(gain, -gain, 0.0, -pole, 0.0)
-    a1, a2 = _impulse_invariant_poles(w0, prototype.a[1])
+    a1, a2 = _matched_quadratic(w0, prototype.a[1])
     phi = _phi(np.array([w0]))[:, 0]
     peak = 1.0 / prototype.a[1]
     b0 = peak * np.sqrt(_squared_magnitude_terms(1.0, a1, a2) @ phi) / (4.0 * phi[1])
@@ -141,50 +166,109 @@ def _first_order_high_pass(w0: float) -> tuple[float, float]:
     return pole, float(np.sqrt(0.5) / at_w0)
 
 
-def _fit_numerator(prototype: AnalogSection, sample_rate_hz: float) -> Biquad:
-    """Impulse-invariant poles; numerator by least squares of the relative error of |H|², exact at 0 Hz."""
-    w_unit = 2.0 * np.pi * prototype.hz / sample_rate_hz
-    if prototype.a[0] == 0.0:
-        a1, a2 = -float(np.exp(-w_unit)), 0.0
-    else:
-        natural = np.sqrt(prototype.a[2] / prototype.a[0])
-        damping = prototype.a[1] / prototype.a[0] / natural
-        a1, a2 = _impulse_invariant_poles(w_unit * natural, damping)
-    grid_hz = _fit_grid_hz(prototype, sample_rate_hz)
-    phi = _phi(2.0 * np.pi * grid_hz / sample_rate_hz)
-    target = np.abs(analog.response([prototype], grid_hz)) ** 2
-    weight = 1.0 / (target * (_squared_magnitude_terms(1.0, a1, a2) @ phi))
-    at_dc = (prototype.b[2] / prototype.a[2] * (1.0 + a1 + a2)) ** 2
-    fitted = _least_squares((phi[1:] * weight).T, np.ones_like(weight) - at_dc * phi[0] * weight)
-    b0, b1, b2 = _minimum_phase(at_dc, fitted[0], fitted[1])
-    return Biquad(b0, b1, b2, a1, a2)
+def _corrected(
+    prototypes: Sequence[AnalogSection], sections: tuple[Biquad, ...], sample_rate_hz: float
+) -> tuple[Biquad, ...]:
+    """Return sections and one more that takes away what they miss of the prototypes, its highest error made small.
+
+    Levenberg-Marquardt on the logarithm of the squared magnitude; errors that stay large gain weight (C. L. Lawson,
+    1961, from memory), which drives the highest one down.
+    """
+    hz, promised = _fit_grid_hz(prototypes[0].hz, sample_rate_hz)
+    phi = _phi(2.0 * np.pi * hz / sample_rate_hz)
+    wanted = _level_log(prototypes, hz)
+    missing = wanted - np.log(np.abs(frequency_response(sections, hz, sample_rate_hz=sample_rate_hz)) ** 2 + 1e-30)
+    promised = promised & (wanted > LOWEST_LEVEL_DB / DB_PER_LOG_POWER)
+    weight = np.where(promised, 1.0, BEYOND_WEIGHT)
+    figures, damping = np.zeros(4), 1e-3
+    error, slopes, correction = _correction_error(figures, phi, missing)
+    best, best_error = correction, np.inf
+    for step in range(FIT_ROUNDS):
+        highest = float(np.max(np.abs(error[promised])))
+        if highest < best_error:
+            best, best_error = correction, highest
+        if highest * DB_PER_LOG_POWER < NEAR_ENOUGH_DB / 2.0:
+            break
+        if step > 3:
+            weight = weight * np.where(promised, np.abs(error) / highest + 0.15, 1.0)
+            weight[~promised] = 0.3 * BEYOND_WEIGHT * float(np.mean(weight[promised]))
+        weighted = slopes * weight[:, None]
+        curvature, downhill = weighted.T @ slopes, weighted.T @ error
+        for _ in range(5):
+            stiff = curvature + damping * np.diag(np.diag(curvature) + 1e-9)
+            trial = figures + np.clip(-np.linalg.solve(stiff, downhill), -LONGEST_STEP, LONGEST_STEP)
+            trial_error, trial_slopes, trial_correction = _correction_error(trial, phi, missing)
+            if np.sum(weight * trial_error**2) <= np.sum(weight * error**2) * 1.0001:
+                damping = max(damping / 4.0, 1e-7)
+                figures, error, slopes, correction = trial, trial_error, trial_slopes, trial_correction
+                break
+            damping *= STIFFENING
+        else:
+            break
+    numerator, denominator = _minimum_phase(*best[0]), _minimum_phase(*best[1])
+    return (*sections, Biquad(*(value / denominator[0] for value in (*numerator, *denominator[1:]))))
 
 
-def _fit_grid_hz(prototype: AnalogSection, sample_rate_hz: float) -> Array:
-    """Return where a fit looks: even in octaves below hz, even in Hz above it, up to 20 kHz or half the rate."""
-    top = min(FIT_HIGHEST_HZ, 0.4999 * sample_rate_hz)
-    low = np.geomspace(FIT_LOWEST_HZ, min(prototype.hz, top), FIT_POINTS // 2, endpoint=False)
-    return np.concatenate([low, np.geomspace(min(prototype.hz, 0.9 * top), top, FIT_POINTS // 2)])
+def _correction_error(figures: Array, phi: Array, missing: Array) -> tuple[Array, Array, tuple[Array, Array]]:
+    """Return the error of a correction in log power, its slopes (bins, 4), and its two polynomials in φ."""
+    top, top_slope_1, top_slope_2 = _positive_polynomial(figures[:2])
+    bottom, bottom_slope_1, bottom_slope_2 = _positive_polynomial(figures[2:])
+    above, below = top @ phi, bottom @ phi
+    slopes = np.stack(
+        [top_slope_1 @ phi / above, top_slope_2 @ phi / above, -(bottom_slope_1 @ phi) / below, -(bottom_slope_2 @ phi) / below],
+        axis=1,
+    )
+    return np.log(above / below) - missing, slopes, (top, bottom)
 
 
-def _least_squares(matrix: Array, wanted: Array) -> Array:
-    """Solve for two unknowns by the normal equations, written out so that results never hang on a library."""
-    m00, m01, m11 = (float(matrix[:, i] @ matrix[:, j]) for i, j in ((0, 0), (0, 1), (1, 1)))
-    y0, y1 = float(matrix[:, 0] @ wanted), float(matrix[:, 1] @ wanted)
-    det = m00 * m11 - m01 * m01
-    return np.array([(y0 * m11 - y1 * m01) / det, (y1 * m00 - y0 * m01) / det])
+def _positive_polynomial(figures: Array) -> tuple[Array, Array, Array]:
+    """Return coordinates in φ, 1 at 0 Hz and above 0 everywhere, of two free figures; and their slopes."""
+    at_nyquist, rest = np.exp(figures[0]), np.exp(figures[1])
+    root = np.exp(figures[0] / 2.0)
+    value = np.array([1.0, at_nyquist, rest - (1.0 + root) ** 2 / 4.0])
+    return value, np.array([0.0, at_nyquist, -(1.0 + root) * root / 4.0]), np.array([0.0, 0.0, rest])
 
 
-def _impulse_invariant_poles(w0: float, damping: float) -> tuple[float, float]:
-    """Return (a1, a2) of the poles of s² + damping·s + 1 at the digital frequency w0."""
+def _error_db(prototypes: Sequence[AnalogSection], sections: Sequence[Biquad], sample_rate_hz: float) -> float:
+    """Return the highest error where shapes are promised."""
+    hz, promised = _fit_grid_hz(prototypes[0].hz, sample_rate_hz)
+    hz = hz[promised]
+    wanted = _level_log(prototypes, hz)
+    got = np.log(np.abs(frequency_response(sections, hz, sample_rate_hz=sample_rate_hz)) ** 2 + 1e-30)
+    heard = wanted > LOWEST_LEVEL_DB / DB_PER_LOG_POWER
+    return DB_PER_LOG_POWER * float(np.max(np.abs(got - wanted)[heard], initial=0.0))
+
+
+def _level_log(prototypes: Sequence[AnalogSection], hz: Array) -> Array:
+    return np.asarray(np.log(np.abs(analog.response(prototypes, hz)) ** 2 + 1e-30))
+
+
+def _fit_grid_hz(hz: float, sample_rate_hz: float) -> tuple[Array, np.ndarray]:
+    """Return where a fit looks, dense around hz and towards the top, and which of it is promised."""
+    top, half = min(FIT_HIGHEST_HZ, 0.4999 * sample_rate_hz), 0.4999 * sample_rate_hz
+    centre = min(max(hz, 100.0), top)
+    grid = np.concatenate(
+        [
+            np.geomspace(FIT_LOWEST_HZ, centre, 30),
+            centre * 2.0 ** np.linspace(-0.7, 0.7, 41),
+            np.linspace(0.3 * top, top, 70),
+            np.linspace(top, half, 12),
+        ]
+    )
+    grid = np.sort(grid[(grid >= FIT_LOWEST_HZ) & (grid <= half)])
+    return grid, grid <= top
+
+
+def _matched_quadratic(w0: float, damping: float) -> tuple[float, float]:
+    """Return (c1, c2) of 1 + c1·z⁻¹ + c2·z⁻² with the roots of s² + damping·s + 1 at the digital frequency w0."""
     half = damping / 2.0
     decay = np.exp(-half * w0)
     if half <= 1.0:
-        a1 = -2.0 * decay * np.cos(np.sqrt(1.0 - half * half) * w0)
+        c1 = -2.0 * decay * np.cos(np.sqrt(1.0 - half * half) * w0)
     else:
         root = np.sqrt(half * half - 1.0) * w0
-        a1 = -(np.exp(root - half * w0) + np.exp(-root - half * w0))
-    return float(a1), float(decay * decay)
+        c1 = -(np.exp(root - half * w0) + np.exp(-root - half * w0))
+    return float(c1), float(decay * decay)
 
 
 def _phi(w: Array) -> Array:

@@ -24,7 +24,7 @@ class Bell(WidthAsOctaves, StaticMove):
         return (analog.bell(self.hz, self.gain_db, self.q),)
 
     def design(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
-        return (matched.bell(self.hz, self.gain_db, self.q, sample_rate_hz=sample_rate_hz),)
+        return matched.bell(self.hz, self.gain_db, self.q, sample_rate_hz=sample_rate_hz)
 
     def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         return slice_bell(self.hz, self.q, sample_rate_hz)

@@ -24,7 +24,7 @@ class HighShelf(WidthAsOctaves, StaticMove):
         return (analog.high_shelf(self.hz, self.gain_db, self.q),)
 
     def design(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
-        return (matched.high_shelf(self.hz, self.gain_db, self.q, sample_rate_hz=sample_rate_hz),)
+        return matched.high_shelf(self.hz, self.gain_db, self.q, sample_rate_hz=sample_rate_hz)
 
     def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         return matched.cut_sections(self.hz, 4, 0.7071, high_pass=True, sample_rate_hz=sample_rate_hz)

@@ -24,7 +24,7 @@ class LowShelf(WidthAsOctaves, StaticMove):
         return (analog.low_shelf(self.hz, self.gain_db, self.q),)
 
     def design(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
-        return (matched.low_shelf(self.hz, self.gain_db, self.q, sample_rate_hz=sample_rate_hz),)
+        return matched.low_shelf(self.hz, self.gain_db, self.q, sample_rate_hz=sample_rate_hz)
 
     def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         return matched.cut_sections(self.hz, 4, 0.7071, high_pass=False, sample_rate_hz=sample_rate_hz)

@@ -23,7 +23,7 @@ class Notch(WidthAsOctaves, StaticMove):
         return (analog.notch(self.hz, self.q),)
 
     def design(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
-        return (matched.notch(self.hz, self.q, sample_rate_hz=sample_rate_hz),)
+        return matched.notch(self.hz, self.q, sample_rate_hz=sample_rate_hz)
 
     def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         return slice_bell(self.hz, self.q, sample_rate_hz)

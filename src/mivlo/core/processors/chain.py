@@ -1,7 +1,9 @@
 """A chain of filter sections with state, whose figures can change while it runs."""
 
 from collections.abc import Sequence
+from copy import copy
 from dataclasses import dataclass
+from typing import Literal, Self
 
 import numpy as np
 
@@ -10,11 +12,17 @@ from mivlo.core.filters.biquad import Biquad, state_variable_form
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES, run_chain
 from mivlo.core.units import Array
 
-__all__ = ["Chain", "KeyedSection"]
+__all__ = ["Chain", "Channel", "KeyedSection"]
+
+Channel = Literal["both", "left", "right", "mid", "side"]
+_LANES: dict[Channel, int] = {"both": 0, "left": 1, "right": 2, "mid": 3, "side": 4}
 
 GLIDE_S = 0.013  # of each of three one-pole stages: slow enough that a moved bell stays under -80 dB off the tone
 GLIDE_END_STAGES = 20.0  # after 20 time constants the rest (5e-7) is dropped in one step
 SWITCH_STEPS = 8  # of the control grid: 10.7 ms at 48 kHz for on and off
+_ARRAYS = (
+    "_state", "_lanes", "_now", "_then", "_target", "_stages", "_left", "_wet_step", "_wet_goal", "_wet_now", "_wet_then",
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,10 +32,15 @@ class KeyedSection:
     key: str
     section: Biquad
     on: bool = True
+    channel: Channel = "both"
 
 
 class Chain:
-    """Sections in series over (channels, n) blocks of any length; bit-identical however the blocks are cut."""
+    """Sections in series over (channels, n) blocks of whole control steps; bit-identical however the blocks are cut.
+
+    A section of a channel acts on that channel, or on the half sum (mid) or half difference (side); one channel
+    alone takes every section but those of the side, which it has not.
+    """
 
     def __init__(self, n_channels: int, sample_rate_hz: float, sections: Sequence[KeyedSection] = ()) -> None:
         self._n_channels = n_channels
@@ -37,18 +50,19 @@ class Chain:
         self._keys: list[str] = []
         self._fading_out: set[str] = set()
         self._allocate(0)
-        self._frame = 0
-        self._insert_all(sections)
+        self._insert_all(self._possible(sections))
+
+    def clone(self) -> Self:
+        """Return a chain that goes on from here on its own."""
+        other = copy(self)
+        other._keys, other._fading_out = list(self._keys), set(self._fading_out)
+        for name in _ARRAYS:
+            setattr(other, name, getattr(self, name).copy())
+        return other
 
     def set_sections(self, sections: Sequence[KeyedSection]) -> None:
-        """Glide to other sections from the next control step on; new ones fade in, missing ones fade out.
-
-        Raises
-        ------
-        ParameterError: called off the control grid
-        """
-        if self._frame % CONTROL_FRAMES:
-            raise ParameterError(f"frame={self._frame} must be a multiple of {CONTROL_FRAMES} for a change")
+        """Glide to other sections from the next control step on; new ones fade in, missing ones fade out."""
+        sections = self._possible(sections)
         wanted = {section.key for section in sections}
         order = [section.key for section in sections]
         for index, key in enumerate(self._keys):
@@ -63,12 +77,27 @@ class Chain:
             self._retarget(order.index(section.key), section)
 
     def process(self, x: Array) -> None:
-        """Filter x (channels, n) float64 in place."""
+        """Filter x (channels, n) float64 in place.
+
+        Raises
+        ------
+        ParameterError: n is no multiple of the control step
+        """
+        if x.shape[1] % CONTROL_FRAMES:
+            raise ParameterError(f"n={x.shape[1]} must be a multiple of {CONTROL_FRAMES} frames")
         run_chain(
-            x, self._frame, self._state, self._now, self._then, self._stages, self._target, self._left,
+            x, self._state, self._lanes, self._now, self._then, self._stages, self._target, self._left,
             self._wet_now, self._wet_then, self._wet_step, self._wet_goal, self._wet_curve, self._pole,
         )  # fmt: skip
-        self._frame += x.shape[1]
+
+    def is_sound(self) -> bool:
+        """Tell whether every state is a finite number."""
+        return bool(np.isfinite(self._state).all())
+
+    def _possible(self, sections: Sequence[KeyedSection]) -> list[KeyedSection]:
+        if self._n_channels == 2:
+            return list(sections)
+        return [section for section in sections if section.channel != "side"]
 
     def _insert_all(self, sections: Sequence[KeyedSection]) -> None:
         """Start with these sections fully in, without a fade."""
@@ -81,6 +110,7 @@ class Chain:
     def _retarget(self, index: int, section: KeyedSection) -> None:
         coefs = state_variable_form(section.section)
         self._wet_goal[index] = SWITCH_STEPS if section.on else 0
+        self._lanes[index] = _LANES[section.channel] if self._n_channels == 2 else 0
         if self._then[index, 0] == 0.0:  # a new one: g of a real section is above 0
             self._stages[index] = self._now[index] = self._then[index] = self._target[index] = coefs
         elif not np.array_equal(coefs, self._target[index]):
@@ -91,20 +121,17 @@ class Chain:
         self._state = np.zeros((n, self._n_channels, 2))
         self._now, self._then, self._target = (np.zeros((n, 5)) for _ in range(3))
         self._stages = np.zeros((n, 3, 5))
-        self._left, self._wet_step, self._wet_goal = (np.zeros(n, dtype=np.int64) for _ in range(3))
+        self._left, self._lanes, self._wet_step, self._wet_goal = (np.zeros(n, dtype=np.int64) for _ in range(4))
         self._wet_now, self._wet_then = np.zeros(n), np.zeros(n)
 
     def _reorder(self, order: list[str]) -> None:
         """Lay all arrays out anew for the keys in order, keeping what a kept key had."""
         if order == self._keys:
             return
-        names = (
-            "_state", "_now", "_then", "_target", "_stages", "_left", "_wet_step", "_wet_goal", "_wet_now", "_wet_then",
-        )  # fmt: skip
-        old_keys, old = self._keys, {name: getattr(self, name) for name in names}
+        old_keys, old = self._keys, {name: getattr(self, name) for name in _ARRAYS}
         self._allocate(len(order))
         for new_index, key in enumerate(order):
             if key in old_keys:
-                for name in names:
+                for name in _ARRAYS:
                     getattr(self, name)[new_index] = old[name][old_keys.index(key)]
         self._keys = list(order)

@@ -1,0 +1,141 @@
+"""The loops of a dynamic move: level of a band, gain from the level, and a filter whose gain moves."""
+
+from numba import njit
+
+__all__ = ["SUBSTEP_FRAMES", "gain_steps", "highest_of_last", "level_steps", "run_table"]
+
+SUBSTEP_FRAMES = 32  # how often level and gain are computed: two thirds of a millisecond at 48 kHz
+FUSED = {"contract"}
+INAUDIBLE = 1e-40
+AT_REST_DB = 1e-4
+
+
+@njit(cache=True, nogil=True, fastmath=FUSED, error_model="numpy")
+def level_steps(x, coefs, state, peaks, powers):
+    """Measure x (channels, n) float64 through two sections, once in SUBSTEP_FRAMES.
+
+    coefs (2, 5) = b0, b1, b2, a1, a2; state (2, 2, 2) is updated; peaks, powers (n // SUBSTEP_FRAMES,) are
+    overwritten with the highest squared magnitude and the mean square, each the highest of the channels.
+    """
+    p0, p1, p2, p3, p4 = coefs[0, 0], coefs[0, 1], coefs[0, 2], coefs[0, 3], coefs[0, 4]
+    q0, q1, q2, q3, q4 = coefs[1, 0], coefs[1, 1], coefs[1, 2], coefs[1, 3], coefs[1, 4]
+    a1, a2, b1, b2 = state[0, 0, 0], state[0, 0, 1], state[0, 1, 0], state[0, 1, 1]
+    c1, c2, d1, d2 = state[1, 0, 0], state[1, 0, 1], state[1, 1, 0], state[1, 1, 1]
+    left, right = x[0], x[x.shape[0] - 1]
+    # Both channels and both sections in one loop: four recursions that need not wait for each other.
+    for j in range(x.shape[1] // SUBSTEP_FRAMES):
+        high_left, high_right, sum_left, sum_right = 0.0, 0.0, 0.0, 0.0
+        a1 = 0.0 if abs(a1) < INAUDIBLE else a1
+        b1 = 0.0 if abs(b1) < INAUDIBLE else b1
+        c1 = 0.0 if abs(c1) < INAUDIBLE else c1
+        d1 = 0.0 if abs(d1) < INAUDIBLE else d1
+        for i in range(j * SUBSTEP_FRAMES, (j + 1) * SUBSTEP_FRAMES):
+            u, v = left[i], right[i]
+            yu, yv = p0 * u + a1, p0 * v + b1
+            a1, b1 = (p1 * u + a2) - p3 * yu, (p1 * v + b2) - p3 * yv
+            a2, b2 = p2 * u - p4 * yu, p2 * v - p4 * yv
+            zu, zv = q0 * yu + c1, q0 * yv + d1
+            c1, d1 = (q1 * yu + c2) - q3 * zu, (q1 * yv + d2) - q3 * zv
+            c2, d2 = q2 * yu - q4 * zu, q2 * yv - q4 * zv
+            zu, zv = zu * zu, zv * zv
+            high_left = zu if zu > high_left else high_left
+            high_right = zv if zv > high_right else high_right
+            sum_left += zu
+            sum_right += zv
+        peaks[j] = max(high_left, high_right)
+        powers[j] = max(sum_left, sum_right) / SUBSTEP_FRAMES
+    state[0, 0, 0], state[0, 0, 1], state[0, 1, 0], state[0, 1, 1] = a1, a2, b1, b2
+    state[1, 0, 0], state[1, 0, 1], state[1, 1, 0], state[1, 1, 1] = c1, c2, d1, d2
+
+
+@njit(cache=True, nogil=True)
+def highest_of_last(values, window, out):
+    """Set out (n,) to the highest of each value and the window - 1 before it; values (n + window - 1,)."""
+    for j in range(out.shape[0]):
+        highest = values[j]
+        for i in range(j + 1, j + window):
+            highest = values[i] if values[i] > highest else highest
+        out[j] = highest
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def gain_steps(level_db, held, figures, state, gains_db):
+    """Turn levels into gains, one of each in SUBSTEP_FRAMES.
+
+    level_db (n,) is the band's level at the moment that the gain is for; held (n,) bool tells where the move must
+    keep still whatever the level; figures (7,) = threshold_db, slope (1 - 1/ratio), knee_db, depth_db, rest_db,
+    attack and release as poles; state (1,) is the last gain and is updated; gains_db (n,) is overwritten.
+    """
+    threshold, slope, knee, depth, rest, attack, release = (
+        figures[0], figures[1], figures[2], figures[3], figures[4], figures[5], figures[6],
+    )  # fmt: skip
+    gain = state[0]
+    for j in range(level_db.shape[0]):
+        over = level_db[j] - threshold
+        if held[j] or 2.0 * over <= -knee:
+            amount = 0.0
+        elif 2.0 * over < knee:
+            amount = slope * (over + knee / 2.0) ** 2 / (2.0 * knee)
+        else:
+            amount = slope * over
+        wanted = rest + min(amount, depth) if depth > 0.0 else rest - min(amount, -depth)
+        away = abs(wanted - rest) > abs(gain - rest)
+        gain += (attack if away else release) * (wanted - gain)
+        if amount == 0.0 and abs(gain - rest) < AT_REST_DB:
+            gain = rest  # so that below its threshold the move is at rest to the bit
+        gains_db[j] = gain
+    state[0] = gain
+
+
+@njit(cache=True, nogil=True, fastmath=FUSED, error_model="numpy")
+def run_table(x, gains_db, lowest_db, step_db, table, state):
+    """Filter x (channels, n) float64 in place by sections whose gain glides from step to step.
+
+    gains_db (n // SUBSTEP_FRAMES + 1,): the gain at the edges of the steps; table (gains, sections, 5) = g, k, m0,
+    m1, m2 at lowest_db, lowest_db + step_db and so on; state (sections, 2, 2) is updated.
+    """
+    scale = 1.0 / SUBSTEP_FRAMES
+    left, right = x[0], x[x.shape[0] - 1]
+    stereo = x.shape[0] == 2
+    for s in range(table.shape[1]):
+        s1, s2, t1, t2 = state[s, 0, 0], state[s, 0, 1], state[s, 1, 0], state[s, 1, 1]
+        now = _step_form(table, s, gains_db[0], lowest_db, step_db)
+        for j in range(x.shape[1] // SUBSTEP_FRAMES):
+            s1 = 0.0 if abs(s1) < INAUDIBLE else s1
+            t1 = 0.0 if abs(t1) < INAUDIBLE else t1
+            p11, p21, p22, r0, r1, h0 = now
+            then = now if gains_db[j] == gains_db[j + 1] else _step_form(table, s, gains_db[j + 1], lowest_db, step_db)
+            d11, d21, d22 = (then[0] - p11) * scale, (then[1] - p21) * scale, (then[2] - p22) * scale
+            e0, e1, eh = (then[3] - r0) * scale, (then[4] - r1) * scale, (then[5] - h0) * scale
+            for i in range(j * SUBSTEP_FRAMES, (j + 1) * SUBSTEP_FRAMES):
+                u = left[i]
+                b2 = 1.0 - p22
+                if stereo:
+                    v = right[i]
+                    right[i] = h0 * v + (r0 * t1 + r1 * t2)
+                    t1, t2 = p21 * (v - t2) + p11 * t1, (b2 * v + p22 * t2) + p21 * t1
+                left[i] = h0 * u + (r0 * s1 + r1 * s2)
+                s1, s2 = p21 * (u - s2) + p11 * s1, (b2 * u + p22 * s2) + p21 * s1
+                p11, p21, p22 = p11 + d11, p21 + d21, p22 + d22
+                r0, r1, h0 = r0 + e0, r1 + e1, h0 + eh
+            now = then
+        state[s, 0, 0], state[s, 0, 1], state[s, 1, 0], state[s, 1, 1] = s1, s2, t1, t2
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _step_form(table, s, gain_db, lowest_db, step_db):
+    """Look a section up at a gain, as s1' = p21·(u - s2) + p11·s1, s2' = (1 - p22)·u + p22·s2 + p21·s1, y = h·u + r·s."""
+    at = (gain_db - lowest_db) / step_db
+    index = min(max(int(at), 0), table.shape[0] - 2)
+    t = at - index
+    g, k, m0, m1, m2 = (
+        table[index, s, 0] + t * (table[index + 1, s, 0] - table[index, s, 0]),
+        table[index, s, 1] + t * (table[index + 1, s, 1] - table[index, s, 1]),
+        table[index, s, 2] + t * (table[index + 1, s, 2] - table[index, s, 2]),
+        table[index, s, 3] + t * (table[index + 1, s, 3] - table[index, s, 3]),
+        table[index, s, 4] + t * (table[index + 1, s, 4] - table[index, s, 4]),
+    )
+    a1 = 1.0 / (1.0 + g * (g + k))
+    a2 = g * a1
+    a3 = g * a2
+    return 2.0 * a1 - 1.0, 2.0 * a2, 1.0 - 2.0 * a3, m1 * a1 + m2 * a2, m2 * (1.0 - a3) - m1 * a2, m0 + m1 * a2 + m2 * a3

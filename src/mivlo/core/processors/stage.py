@@ -1,0 +1,58 @@
+"""What every stage of a pipeline can do."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Protocol, Self
+
+import numpy as np
+
+from mivlo.core.units import Array
+
+__all__ = ["Context", "ReadKey", "Stage", "Trace", "no_key"]
+
+ReadKey = Callable[[str, int, int], Array]
+"""(id of what is listened to, stream frame, frames) -> (channels, frames): its raw signal."""
+
+
+def no_key(_: str, __: int, n_frames: int) -> Array:
+    """Return silence: what a move hears of a track that is not there."""
+    return np.zeros((1, n_frames))
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """Where a block stands in the stream, and how to hear other tracks there."""
+
+    frame: int  # of the stage's own input; whole control steps
+    read_key: ReadKey = no_key
+
+
+@dataclass(frozen=True, slots=True)
+class Trace:
+    """What a move did during a block, for meters and offcuts: one value a step, from `frame` of its output on."""
+
+    frame: int
+    step_frames: int
+    level_db: Array  # (steps,) of what it listens to
+    gain_db: Array  # (steps,) or (steps, bands)
+    bands_hz: Array = field(default_factory=lambda: np.zeros(0))
+
+
+class Stage(Protocol):
+    """One way of acting on (channels, n) blocks of whole control steps, the same however they are cut."""
+
+    @property
+    def latency_frames(self) -> int:
+        """Return how far the output lies behind the input."""
+
+    def process(self, x: Array, context: Context) -> Array:
+        """Return the block `latency_frames` later; x may be overwritten."""
+
+    def trace(self) -> Trace | None:
+        """Return what was done during the last block, timed by what left the stage."""
+
+    def clone(self) -> Self:
+        """Return a stage that goes on from here on its own."""
+
+    def is_sound(self) -> bool:
+        """Tell whether every state is a finite number."""
