@@ -11,8 +11,7 @@ import numpy as np
 import typer
 
 from mivlo.core.errors import MivloError, ParameterError, TreatmentError
-from mivlo.core.filters.biquad import frequency_response
-from mivlo.core.treatment import read_treatment, treatment_sections
+from mivlo.core.treatment import read_treatment, treatment_response
 from mivlo.core.units import Array
 
 if TYPE_CHECKING:  # the audio libraries would cost `response` its quick start
@@ -76,8 +75,7 @@ def response(
     if not 8_000.0 <= rate <= 192_000.0:
         raise ParameterError(f"rate={rate:g} must be from 8000 to 192000 Hz")
     freqs_hz = np.array([_frequency(text, rate) for text in at.split(",")])
-    sections = treatment_sections(read_treatment(treatment).moves, rate)
-    h = frequency_response(sections, freqs_hz, sample_rate_hz=rate)
+    h = treatment_response(read_treatment(treatment).moves, freqs_hz, rate)
     level_db = 20.0 * np.log10(np.maximum(np.abs(h), 1e-15))
     phase_deg = np.degrees(np.angle(h))
     phase_deg = np.where(phase_deg <= -180.0, 180.0, phase_deg)
@@ -131,7 +129,7 @@ def apply(
 ) -> None:
     """Process a file with a treatment; start, length, channels and rate stay as they are."""
     from mivlo.core.audiofile import OutputFormat, write_blocks
-    from mivlo.core.engine.render import render_track
+    from mivlo.core.engine.render import render_moves
     from mivlo.core.engine.source import ArraySource
 
     moves = read_treatment(treatment).moves
@@ -144,17 +142,14 @@ def apply(
     output = outputs[target.suffix.lower()]
     if output == "wav-24" and info.subtype in ("FLOAT", "DOUBLE"):
         output = "wav-float"
-    sections = treatment_sections(moves, info.sample_rate_hz)
-    blocks = render_track(
-        ArraySource(samples), sections, start=0, end=samples.shape[1], sample_rate_hz=info.sample_rate_hz
-    )
+    blocks = render_moves(ArraySource(samples), moves, sample_rate_hz=info.sample_rate_hz)
     clipped = write_blocks(
         target,
         blocks,
         n_channels=info.n_channels,
         sample_rate_hz=info.sample_rate_hz,
         output=output,
-        dither=bool(sections),
+        dither=any(move.on for move in moves),
     )
     if clipped:
         print(f"mivlo: note: {clipped} samples were over full scale and were clipped", file=sys.stderr)

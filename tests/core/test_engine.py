@@ -6,7 +6,7 @@ import scipy.signal
 
 from mivlo.core.engine.mix import GRID, GuardReference, LedgerEntry, Mix, Probe, StripState
 from mivlo.core.engine.player import Player
-from mivlo.core.engine.render import render_mix, render_track, replay
+from mivlo.core.engine.render import render_mix, render_moves, replay
 from mivlo.core.engine.source import SEAM_FRAMES, ArraySource
 from mivlo.core.engine.strip import pan_gains
 from mivlo.core.filters.biquad import frequency_response
@@ -16,7 +16,6 @@ from mivlo.core.loudness import momentary_powers, true_peak_db
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.processors.chain import Chain, KeyedSection
-from mivlo.core.treatment import treatment_sections
 
 RATE = 48_000
 BELLS = (Bell(hz=431, gain_db=-9, q=8), Bell(hz=3_000, gain_db=4, q=1.5), LowCut(hz=80, slope_db_per_octave=24))
@@ -83,8 +82,8 @@ def test_play_with_changes_equals_the_replay_of_its_log(sources, mix):
 
 def test_the_engine_filters_as_scipy_does():
     x = noise(1.0)
-    sections = treatment_sections(BELLS, RATE)
-    got = np.concatenate(list(render_track(ArraySource(x), sections, start=0, end=RATE, sample_rate_hz=RATE)), axis=1)
+    sections = [s for move in BELLS for s in move.sections(RATE)]
+    got = np.concatenate(list(render_moves(ArraySource(x), BELLS, sample_rate_hz=RATE)), axis=1)
     sos = [[s.b0, s.b1, s.b2, 1.0, s.a1, s.a2] for s in sections]
     assert np.max(np.abs(got - scipy.signal.sosfilt(sos, x, axis=1))) < 1e-9
 

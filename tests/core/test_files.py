@@ -21,7 +21,7 @@ from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.settings_list import Q_CONVENTION, list_rows, to_csv, to_page
-from mivlo.core.treatment import parse_treatment, treatment_sections
+from mivlo.core.treatment import parse_treatment
 
 ROOT = Path(__file__).parents[2]
 RATE = 48_000
@@ -241,7 +241,7 @@ def test_response_verb(folder):
     assert told["db"][0] == pytest.approx(-3.01, abs=0.05)
     assert told["db"][1] == pytest.approx(-6.0, abs=0.05)
     assert all(-180 < degrees <= 180 for degrees in told["phase_deg"])
-    sections = treatment_sections(parse_treatment(json.dumps(GOOD), name="t").moves, 44_100)
+    sections = [s for move in parse_treatment(json.dumps(GOOD), name="t").moves for s in move.sections(44_100)]
     h = frequency_response(sections, np.array(told["hz"]), sample_rate_hz=44_100)
     assert told["phase_deg"] == pytest.approx(np.degrees(np.angle(h)).tolist())
 
@@ -263,7 +263,7 @@ def test_apply_verb_keeps_the_file_and_changes_the_sound(folder):
     assert (folder / "in.wav").read_bytes() == before
     x, y = (soundfile.read(folder / name)[0][:, 0] for name in ("in.wav", "out.wav"))
     h = np.fft.rfft(y)[500:2_500] / np.fft.rfft(x)[500:2_500]
-    sections = treatment_sections(parse_treatment(json.dumps(GOOD), name="t").moves, RATE)
+    sections = [s for move in parse_treatment(json.dumps(GOOD), name="t").moves for s in move.sections(RATE)]
     wanted = frequency_response(sections, np.arange(500.0, 2_500.0), sample_rate_hz=RATE)
     assert np.max(np.abs(20 * np.log10(np.abs(h / wanted)))) < 0.1
 

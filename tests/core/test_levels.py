@@ -18,7 +18,6 @@ from mivlo.core.loudness import integrated_loudness, true_peak_db
 from mivlo.core.moves.bell import Bell
 from mivlo.core.spectra.average import AXIS_HZ, band_levels, near_outline, stand_out
 from mivlo.core.spectra.pictures import TILE_COLUMNS, TILE_ROWS, Tile, ink_png, spectrogram_tile, waveform_peaks
-from mivlo.core.treatment import treatment_sections
 
 RATE = 48_000
 
@@ -95,7 +94,7 @@ def test_a_planted_bell_reads_its_gain(hz, gain_db, q):
     freqs_hz = np.fft.rfftfreq(n, 1 / RATE)
     noise = np.random.default_rng(5).standard_normal(n // 2 + 1) + 1j * np.random.default_rng(6).standard_normal(n // 2 + 1)
     noise /= np.sqrt(np.maximum(freqs_hz, 20.0))
-    planted = treatment_sections((Bell(hz=hz, gain_db=gain_db, q=q),), RATE)
+    planted = [s for move in (Bell(hz=hz, gain_db=gain_db, q=q),) for s in move.sections(RATE)]
     h = frequency_response(planted, np.maximum(freqs_hz, 1.0), sample_rate_hz=RATE)
     x = np.fft.irfft(noise * h)
     level = band_levels((0.1 * x / np.std(x))[None, :], sample_rate_hz=RATE)

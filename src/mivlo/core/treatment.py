@@ -5,14 +5,16 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, Literal, Protocol
 
+import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from mivlo.core.errors import TreatmentError
-from mivlo.core.filters.biquad import Biquad
 from mivlo.core.moves import MOVE_KINDS, Move
 from mivlo.core.moves.figures import describe_kinds
+from mivlo.core.units import Array
 
-__all__ = ["Treatment", "explain_validation", "parse_treatment", "read_treatment", "treatment_sections"]
+__all__ = ["Treatment", "explain_validation", "parse_treatment", "read_treatment", "treatment_response"]
 
 
 class ExplainableError(Protocol):
@@ -87,6 +89,15 @@ def _range_of(detail: Any) -> str:
     return ""
 
 
-def treatment_sections(moves: tuple[Move, ...], sample_rate_hz: float) -> tuple[Biquad, ...]:
-    """Return the sections of all moves that are on, in order; raises ParameterError as `StaticMove.sections`."""
-    return tuple(section for move in moves if move.on for section in move.sections(sample_rate_hz))
+def treatment_response(moves: Sequence[Move], freqs_hz: Array, sample_rate_hz: float) -> NDArray[np.complex128]:
+    """Return the (bins,) response of all moves that are on, on what each acts on, dynamic ones at their full depth.
+
+    Raises
+    ------
+    ParameterError: a move that does not fit the rate
+    """
+    total = np.ones(freqs_hz.shape, dtype=np.complex128)
+    for move in moves:
+        if move.on:
+            total *= move.response(freqs_hz, sample_rate_hz)
+    return total

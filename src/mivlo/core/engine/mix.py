@@ -7,8 +7,13 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from mivlo.core.moves import Move
 
-__all__ = ["GuardReference", "LedgerEntry", "Mix", "Probe", "Slice", "StripState", "audible_tracks"]
+__all__ = [
+    "MIX_ID", "GroupState", "GuardReference", "Keeper", "LedgerEntry", "LedgerState", "Mix", "Phase", "Probe", "Slice",
+    "StripState", "audible_tracks",
+]  # fmt: skip
 
+MIX_ID = "mix"
+Phase = Literal["minimum", "linear"]
 GRID = 64  # the control grid of the kernels; tests hold the two equal
 
 
@@ -26,19 +31,38 @@ class LedgerEntry(Frozen):
     reason: str = Field(default="", max_length=500)
 
 
-class StripState(Frozen):
-    """One track as the engine needs it."""
+class Keeper(Frozen):
+    """A region that the user marked as needed: nothing adaptive touches it."""
+
+    low_hz: float = Field(ge=20.0, le=20_000.0)
+    high_hz: float = Field(ge=20.0, le=20_000.0)
+
+
+class LedgerState(Frozen):
+    """What tracks, groups and the mix have alike: a ledger, and how it is played."""
 
     id: str = Field(max_length=64)
-    audio_id: str = Field(max_length=64)
-    start_frame: int = Field(default=0, ge=0, le=2**40)
     gain_db: float = Field(default=0.0, ge=-60.0, le=24.0)
-    pan: float = Field(default=0.0, ge=-1.0, le=1.0)
-    polarity_flipped: bool = False
     solo: bool = False
     mute: bool = False
     ledger_on: bool = True
     ledger: tuple[LedgerEntry, ...] = Field(default=(), max_length=200)
+    phase: Phase = "minimum"
+    keepers: tuple[Keeper, ...] = Field(default=(), max_length=100)
+
+
+class StripState(LedgerState):
+    """One track as the engine needs it."""
+
+    audio_id: str = Field(max_length=64)
+    start_frame: int = Field(default=0, ge=0, le=2**40)
+    pan: float = Field(default=0.0, ge=-1.0, le=1.0)
+    polarity_flipped: bool = False
+    group_id: str | None = Field(default=None, max_length=64)
+
+
+class GroupState(LedgerState):
+    """Several tracks treated as one; the mix is the outermost."""
 
 
 class Probe(Frozen):
@@ -69,6 +93,8 @@ class Mix(Frozen):
     """All that decides what is heard. Frames are of the session's rate."""
 
     tracks: tuple[StripState, ...] = Field(default=(), max_length=200)
+    groups: tuple[GroupState, ...] = Field(default=(), max_length=100)
+    master: GroupState = GroupState(id=MIX_ID)
     alone_track_id: str | None = None
     offcuts_track_id: str | None = None
     slice: Slice | None = None
@@ -88,8 +114,22 @@ class Mix(Frozen):
 
 
 def audible_tracks(mix: Mix) -> Mapping[str, bool]:
-    """Return which tracks are heard: the one that is listened to alone, else the soloed, else all; muted ones never."""
-    if mix.alone_track_id is not None:
+    """Return which tracks are heard: what is listened to alone, else what is soloed, else all; what is muted, never.
+
+    Listening to a group alone is listening to its tracks; soloing a group solos them.
+    """
+    groups = {group.id: group for group in mix.groups}
+    if mix.alone_track_id is not None and mix.alone_track_id not in groups and mix.alone_track_id != MIX_ID:
         return {track.id: track.id == mix.alone_track_id for track in mix.tracks}
-    any_solo = any(track.solo for track in mix.tracks)
-    return {track.id: not track.mute and (track.solo or not any_solo) for track in mix.tracks}
+
+    def of_group(track: StripState, field: str) -> bool:
+        return track.group_id in groups and bool(getattr(groups[track.group_id], field))
+
+    tracks = [track for track in mix.tracks if mix.alone_track_id in (None, MIX_ID, track.group_id)]
+    any_solo = any(track.solo or of_group(track, "solo") for track in tracks)
+    heard = {
+        track.id
+        for track in tracks
+        if not (track.mute or of_group(track, "mute")) and (not any_solo or track.solo or of_group(track, "solo"))
+    }
+    return {track.id: track.id in heard for track in mix.tracks}

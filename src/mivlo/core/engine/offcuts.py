@@ -1,65 +1,111 @@
-"""Hearing what is taken away: the untreated source through |1 - |H||, in linear phase and aligned in time."""
+"""Hearing what is taken away: the untreated sound through |1 - |H||, in linear phase and aligned in time."""
 
 from collections import OrderedDict
 from collections.abc import Sequence
+from functools import lru_cache
 
 import numpy as np
+from scipy.fft import irfft, rfft, rfftfreq
 
-from mivlo.core.engine.source import Source
-from mivlo.core.filters.biquad import Biquad, frequency_response
+from mivlo.core.engine.mix import LedgerState
+from mivlo.core.engine.plan import static_sections
+from mivlo.core.engine.strip import Strip
+from mivlo.core.filters.linear_phase import zero_phase_gains
+from mivlo.core.moves import DynamicMove
+from mivlo.core.processors.stage import Trace
 from mivlo.core.units import Array
 
-__all__ = ["OffcutsSource", "offcuts_filter"]
+__all__ = ["OffcutsSource"]
 
-FIR_FRAMES = 16_384  # at 48 kHz: rows of 3 Hz, narrower than any useful move above 30 Hz
-CHUNK_FRAMES = 8_192
-KEPT_CHUNKS = 4
-
-
-def offcuts_filter(sections: Sequence[Biquad], *, sample_rate_hz: float) -> Array:
-    """Return the (FIR_FRAMES,) symmetric filter of magnitude |1 - |H||, its centre at FIR_FRAMES // 2.
-
-    Source: frequency sampling with a Hann window; what offcuts are is ours (docs/method.md).
-    """
-    freqs_hz = np.asarray(np.fft.rfftfreq(FIR_FRAMES, 1.0 / sample_rate_hz), dtype=np.float64)
-    taken = np.abs(1.0 - np.abs(frequency_response(sections, freqs_hz, sample_rate_hz=sample_rate_hz)))
-    kernel = np.roll(np.fft.irfft(taken, FIR_FRAMES), FIR_FRAMES // 2)
-    return np.asarray(kernel * np.hanning(FIR_FRAMES + 1)[:FIR_FRAMES])
+# Static moves alone: at 48 kHz rows of 3 Hz, narrower than any useful move above 30 Hz. With moves whose gain goes up
+# and down, windows short enough to follow it.
+STEADY_FRAMES, MOVING_FRAMES = 16_384, 4_096
+OVERLAP = 4
+KEPT_FRAMES = 16
 
 
 class OffcutsSource:
-    """A source that reads another one through its offcuts filter, in chunks on a grid from the source's first frame."""
+    """Overlapping windows of the strip's raw sound, each through what its moves take away just then."""
 
-    def __init__(self, source: Source, sections: Sequence[Biquad], *, sample_rate_hz: float) -> None:
-        self._source = source
-        self._size = CHUNK_FRAMES + FIR_FRAMES
-        self._spectrum = np.fft.rfft(offcuts_filter(sections, sample_rate_hz=sample_rate_hz), self._size)
-        self._chunks: OrderedDict[int, Array] = OrderedDict()
+    def __init__(self, strip: Strip, state: LedgerState, *, sample_rate_hz: float) -> None:
+        self._strip = strip
+        self._rate = sample_rate_hz
+        self._moving = [(entry.id, entry.move) for entry in state.ledger if entry.move.family != "static"]
+        self._size = MOVING_FRAMES if self._moving else STEADY_FRAMES
+        self._hop = self._size // OVERLAP
+        self._hz = np.asarray(rfftfreq(2 * self._size, 1.0 / sample_rate_hz), dtype=np.float64)
+        self._static = zero_phase_gains(
+            static_sections(state, sample_rate_hz=sample_rate_hz), self._hz, n_channels=strip.n_channels, sample_rate_hz=sample_rate_hz
+        )  # fmt: skip
+        self._window = np.hanning(self._size + 1)[: self._size] / (OVERLAP / 2)
+        self._windows: OrderedDict[int, Array] = OrderedDict()
+        if self._moving:
+            strip.trace(True)
 
     @property
-    def n_channels(self) -> int:
-        return self._source.n_channels
+    def ahead_frames(self) -> int:
+        """Return how far ahead the moves' gains must be known."""
+        return 2 * self._size if self._moving else 0
 
-    @property
-    def n_frames(self) -> int:
-        return self._source.n_frames
+    def cut(self) -> None:
+        """Forget what was computed."""
+        self._windows.clear()
 
-    def read(self, start: int, n_frames: int) -> Array:
-        out = np.empty((self.n_channels, n_frames))
-        done = 0
-        while done < n_frames:
-            index, inside = divmod(start + done, CHUNK_FRAMES)
-            count = min(n_frames - done, CHUNK_FRAMES - inside)
-            out[:, done : done + count] = self._chunk(index)[:, inside : inside + count]
-            done += count
+    def read(self, frame: int, n_frames: int) -> Array:
+        """Return (channels, n_frames)."""
+        out = np.zeros((self._strip.n_channels, n_frames))
+        # A window's sound reaches half its size to each side further, once filtered.
+        first = (frame - 3 * self._size // 2) // self._hop
+        last = -(-(frame + n_frames + self._size // 2) // self._hop)
+        for index in range(first, last):
+            start = index * self._hop - self._size // 2
+            low, high = max(start, frame), min(start + 2 * self._size, frame + n_frames)
+            if low < high:
+                out[:, low - frame : high - frame] += self._filtered(index)[:, low - start : high - start]
         return out
 
-    def _chunk(self, index: int) -> Array:
-        if index not in self._chunks:
-            half = FIR_FRAMES // 2
-            x = self._source.read(index * CHUNK_FRAMES - half, self._size)
-            filtered = np.fft.irfft(np.fft.rfft(x, axis=1) * self._spectrum, self._size, axis=1)
-            self._chunks[index] = filtered[:, FIR_FRAMES:]
-            if len(self._chunks) > KEPT_CHUNKS:
-                self._chunks.popitem(last=False)
-        return self._chunks[index]
+    def _filtered(self, index: int) -> Array:
+        """Return the (channels, 2 · size) sound of the window that begins at index · hop, from half a size earlier on."""
+        if index not in self._windows:
+            start = index * self._hop
+            x = self._strip.read_raw(start, self._size) * self._window
+            padded = np.pad(x, ((0, 0), (self._size // 2, self._size // 2)))
+            spectrum = rfft(padded, axis=1)
+            gains = self._gains(start + self._size // 2)
+            if gains.ndim == 1:
+                taken = np.abs(1.0 - gains) * spectrum
+            else:
+                taken = spectrum - np.einsum("abf,bf->af", gains, spectrum)
+            self._windows[index] = np.asarray(irfft(taken, 2 * self._size, axis=1))
+            while len(self._windows) > KEPT_FRAMES:
+                self._windows.popitem(last=False)
+        return self._windows[index]
+
+    def _gains(self, frame: int) -> Array:
+        gains = self._static
+        traces = self._strip.traces() if self._moving else {}
+        for key, move in self._moving:
+            found = _trace_at(traces.get(key, ()), frame)
+            if found is None:
+                continue
+            if isinstance(move, DynamicMove):
+                h = _response_at(move, round(float(found[0]), 1), self._rate, 2 * self._size)
+            else:
+                h = 10.0 ** (np.interp(self._hz, found[1], found[0], left=0.0, right=0.0) / 20.0)
+            gains = gains * h
+        return gains
+
+
+@lru_cache(maxsize=512)
+def _response_at(move: DynamicMove, gain_db: float, sample_rate_hz: float, size: int) -> Array:
+    hz = np.asarray(rfftfreq(size, 1.0 / sample_rate_hz), dtype=np.float64)
+    return np.abs(move.response_at(gain_db, hz, sample_rate_hz))
+
+
+def _trace_at(traces: Sequence[Trace], frame: int) -> tuple[Array, Array] | None:
+    """Return the gain at a frame, and the bands that it is told for."""
+    for trace in reversed(traces):
+        if trace.frame <= frame:
+            index = min((frame - trace.frame) // trace.step_frames, len(trace.gain_db) - 1)
+            return trace.gain_db[index], trace.bands_hz
+    return None

@@ -1,29 +1,44 @@
 """The mix, block by block, with state: the same code plays live and renders to a file.
 
 Rules that make both bit-equal (docs/method.md): play starts on the control grid, after a pre-roll of one
-second through filters at rest; changes act at steps of the control grid; a loop's wrap carries all states on.
+second through stages at rest; changes act at steps of the control grid; a loop's wrap carries all states on.
 """
 
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Mapping, Set
+from concurrent.futures import Executor
+from dataclasses import dataclass
 
 import numpy as np
 
+from mivlo.core.engine.bus import Bus
 from mivlo.core.engine.guard import Guard
-from mivlo.core.engine.mix import GuardReference, Mix, audible_tracks
+from mivlo.core.engine.mix import GroupState, GuardReference, LedgerState, Mix, StripState, audible_tracks
+from mivlo.core.engine.offcuts import OffcutsSource
+from mivlo.core.engine.plan import audition_spec, ledger_specs
 from mivlo.core.engine.ramp import STEPS, Ramp
-from mivlo.core.engine.source import Segment, Source, Transport
-from mivlo.core.engine.strip import Strip
+from mivlo.core.engine.source import Source, Transport, read_looped
+from mivlo.core.engine.strip import Strip, pan_gains, start_of_preroll
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.processors.stage import StageSpec, no_key
 from mivlo.core.units import Array, db_to_gain
 
-__all__ = ["DIM_DB", "Player", "on_grid", "preroll_frames"]
+__all__ = ["DIM_DB", "Blown", "OpenSource", "Player", "on_grid"]
 
 DIM_DB = -20.0
-PREROLL_S = 1.0
 PROBE_FADE_FRAMES = (STEPS + 2) * CONTROL_FRAMES
-PREROLL_CHUNK_FRAMES = 256 * CONTROL_FRAMES
+AHEAD_BLOCK_FRAMES = 4_096
+EDITED_LATELY_S = 1.5
 
 OpenSource = Callable[[str], Source]
+
+
+@dataclass(frozen=True, slots=True)
+class Blown:
+    """A state that was not a number any more: it was reset, and the stretch was silent."""
+
+    strip_id: str
+    frame: int
 
 
 def on_grid(frame: int) -> int:
@@ -31,56 +46,85 @@ def on_grid(frame: int) -> int:
     return frame // CONTROL_FRAMES * CONTROL_FRAMES
 
 
-def preroll_frames(start: int, *, sample_rate_hz: float) -> int:
-    """Return how many frames are run through the filters, unheard, before play starts at a frame."""
-    return min(on_grid(start), on_grid(round(PREROLL_S * sample_rate_hz)))
+@dataclass
+class _Node:
+    """A strip with what it was made for."""
+
+    strip: Strip
+    state: LedgerState
+    offcuts_of: object = None
+    edited_s: float = -1e9
+
+
+class _Key:
+    """The raw signal of a track, as others listen to it."""
+
+    def __init__(self, state: StripState, source: Source, muted: bool) -> None:
+        self.state, self.source = state, source
+        self.open = Ramp(0.0 if muted else 1.0)
+        self.fader = Ramp(db_to_gain(state.gain_db))
 
 
 class Player:
-    """Renders the mix from a start on; `open_source` returns the source of an audio id."""
+    """Renders the mix from a start on; `open_source` returns the source of an audio id.
 
-    def __init__(self, mix: Mix, open_source: OpenSource, *, start_frame: int, sample_rate_hz: float) -> None:
+    With `live`, changes may come while it plays; without, only what is heard is rendered.
+    """
+
+    def __init__(
+        self, mix: Mix, open_source: OpenSource, *, start_frame: int, sample_rate_hz: float, live: bool = True,
+        workers: Executor | None = None,
+    ) -> None:  # fmt: skip
         self._open_source = open_source
         self._rate = sample_rate_hz
         self._mix = mix
-        self._strips: dict[str, tuple[str, Strip]] = {}
+        self._live = live
+        self._workers = workers
+        self._start = self._frame = on_grid(start_frame)  # frames of the stream are those of the session until it wraps
+        self._transport = Transport(self._frame, self._frame, mix.loop())
+        self._keys: dict[str, _Key] = {}
+        self._nodes: dict[str, _Node] = {}
+        self._busses: dict[str, Bus] = {}
         self.tapped_track_id: str | None = None
         self.tap: Callable[[Array, Array], None] | None = None
         self._guard = Guard(sample_rate_hz)
         self._match, self._dim = Ramp(db_to_gain(mix.match_db)), Ramp(db_to_gain(DIM_DB) if mix.dim else 1.0)
         self._guarded_until, self._fading_guard = 0, mix.guard
-        self._frame = 0  # rendered since the start; the guard gives them out one step later
-        self._make_strips(mix)
-        start = on_grid(start_frame)
-        self._preroll(start)
-        self._transport = Transport(start, mix.loop())
+        self._make_keys(mix)
+        self._make_nodes(mix, starting=True)
         self._rest = np.zeros((2, 0))
 
     @property
     def position(self) -> int:
         """Return the session frame that is rendered next."""
-        return self._transport.position
+        return self._transport.position_at(self._frame)
 
     @property
     def frame(self) -> int:
         """Return the stream frame (counted from the start) at which a change made now would act."""
-        return self._frame
+        return self._frame - self._start
 
     @property
     def guard(self) -> Guard:
         """Return the guard, which also meters."""
         return self._guard
 
+    def strip(self, strip_id: str) -> Strip:
+        """Return the strip of a track, a group or the mix; KeyError where there is none."""
+        return self._nodes[strip_id].strip
+
     def apply(self, mix: Mix) -> None:
-        """Glide to another mix from the next control step on; tracks with other audio start with filters at rest."""
+        """Glide to another mix from the next control step on; tracks with other audio start with stages at rest."""
         if self._mix.probe is not None and mix.probe is None:
             self._fading_guard = self._mix.guard
             self._guarded_until = self._frame + PROBE_FADE_FRAMES
+        loop_changed = mix.loop() != self._transport.loop
+        if loop_changed:
+            self._transport.set_loop(mix.loop(), frame=self._frame)
         self._mix = mix
-        self._transport.loop = mix.loop()
-        self._match.set_goal(db_to_gain(mix.match_db))
-        self._dim.set_goal(db_to_gain(DIM_DB) if mix.dim else 1.0)
-        self._make_strips(mix)
+        self._match.set_goal(db_to_gain(mix.match_db), frame=self._frame)
+        self._dim.set_goal(db_to_gain(DIM_DB) if mix.dim else 1.0, frame=self._frame)
+        self._make_nodes(mix, starting=False, stale=loop_changed, changed_keys=self._make_keys(mix))
 
     def render(self, n_frames: int) -> Array:
         """Return the next (2, n_frames) float64; any length, the same samples however they are asked for."""
@@ -99,48 +143,223 @@ class Player:
         if self._frame < self._guarded_until < self._frame + n_frames:
             fading = self._guarded_until - self._frame
             return np.concatenate([self.render_steps(fading), self.render_steps(n_frames - fading)], axis=1)
-        out = np.zeros((2, n_frames))
-        done = 0
-        for segment in self._transport.advance(n_frames):
-            part = slice(done, done + segment.n_frames)
-            for track_id, (_, strip) in self._strips.items():
-                played, left, right = strip.render(segment)
-                out[0, part] += left
-                out[1, part] += right
-                if self.tap is not None and track_id == self.tapped_track_id:
-                    self.tap(strip.read_raw(segment), played)
-            done += segment.n_frames
-        out *= self._match.take(n_frames)
-        out *= self._dim.take(n_frames)
-        reference = self._guard_reference()
+        first = self._frame
+        self._extend_together(first + n_frames)
+        out = self._nodes[self._mix.master.id].strip.read(first, n_frames)
+        self._call_tap(first, n_frames)
         self._frame += n_frames
-        return self._guard.push(out, reference)
+        for node in self._nodes.values():
+            node.strip.forget_before(self._frame)
+        for bus in self._busses.values():
+            bus.forget_before(self._frame)
+        out *= self._match.take(first, n_frames)
+        out *= self._dim.take(first, n_frames)
+        return self._guard.push(out, self._guard_reference(first))
 
-    def _guard_reference(self) -> GuardReference | None:
+    def work_ahead(self, ahead_frames: int) -> bool:
+        """Render some of what is not being edited ahead of the play position; returns whether there was anything to do.
+
+        For a thread of its own: what is rendered ahead is what would be rendered later, and a change takes it back.
+        """
+        now_s = time.monotonic()
+        behind = [
+            node.strip
+            for node in list(self._nodes.values())
+            if now_s - node.edited_s > EDITED_LATELY_S
+            and not isinstance(node.state, GroupState)
+            and node.strip.ready_until < self._frame + ahead_frames
+        ]
+        if not behind:
+            return False
+        strip = min(behind, key=lambda one: one.ready_until)
+        strip.extend(strip.ready_until + AHEAD_BLOCK_FRAMES)
+        return True
+
+    def blown(self) -> list[Blown]:
+        """Return which states were reset since the last call."""
+        found = []
+        for strip_id, node in self._nodes.items():
+            found += [Blown(strip_id, frame) for frame in node.strip.blown]
+            node.strip.blown.clear()
+        return found
+
+    def _extend_together(self, until: int) -> None:
+        """Let all tracks be rendered by the workers at once, as far as what comes behind them reads ahead."""
+        if self._workers is None:
+            return
+        ahead = {group.id: self._latency_of(group.id) for group in (*self._mix.groups, self._mix.master)}
+        reach = until + ahead[self._mix.master.id]
+        needed = [
+            (self._nodes[track.id].strip, reach + ahead.get(track.group_id or "", 0))
+            for track in self._mix.tracks
+            if track.id in self._nodes
+        ]
+        list(self._workers.map(lambda one: one[0].extend(one[1]), needed))
+
+    def _latency_of(self, strip_id: str) -> int:
+        return self._nodes[strip_id].strip.latency_frames
+
+    def _call_tap(self, frame: int, n_frames: int) -> None:
+        if self.tap is not None and self.tapped_track_id in self._nodes:
+            strip = self._nodes[self.tapped_track_id].strip
+            self.tap(strip.read_raw(frame, n_frames), strip.read(frame, n_frames))
+
+    def _guard_reference(self, frame: int) -> GuardReference | None:
         """Return the guard's reference while a probe sounds, or still fades out."""
         if self._mix.probe is not None:
             return self._mix.guard
-        return self._fading_guard if self._frame < self._guarded_until else None
+        return self._fading_guard if frame < self._guarded_until else None
 
-    def _make_strips(self, mix: Mix) -> None:
-        audible = audible_tracks(mix)
-        strips: dict[str, tuple[str, Strip]] = {}
+    def _read_source(self, source: Source, start_frame: int, frame: int, n_frames: int) -> Array:
+        parts = [read_looped(source, segment, start_frame) for segment in self._transport.segments(frame, n_frames)]
+        return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1)
+
+    def _read_key(self, key_id: str, after_fader: bool, frame: int, n_frames: int) -> Array:
+        """Return the raw signal of a track, or the sum of a group's members; silence for what is not there."""
+        if key_id in self._keys:
+            return self._read_one_key(self._keys[key_id], after_fader, frame, n_frames)
+        members = [key for key in list(self._keys.values()) if key.state.group_id == key_id]
+        if not members:
+            return no_key(key_id, after_fader, frame, n_frames)
+        raw = [self._read_one_key(member, after_fader, frame, n_frames) for member in members]
+        total = np.zeros((max(len(x) for x in raw), n_frames))
+        for x in raw:
+            total += x
+        return total
+
+    def _read_one_key(self, key: _Key, after_fader: bool, frame: int, n_frames: int) -> Array:
+        x = self._read_source(key.source, key.state.start_frame, frame, n_frames) * key.open.take(frame, n_frames)
+        return x * key.fader.take(frame, n_frames) if after_fader else x
+
+    def _make_keys(self, mix: Mix) -> set[str]:
+        """Bring the keys up to date; returns the ids of tracks and groups that sound otherwise as keys than before."""
+        muted_groups = {group.id for group in mix.groups if group.mute}
+        keys: dict[str, _Key] = {}
+        changed: set[str] = set()
         for track in mix.tracks:
-            known = self._strips.get(track.id)
-            if known is not None and known[0] == track.audio_id:
-                known[1].apply(track, mix, audible=audible[track.id])
-                strips[track.id] = known
-            else:
-                source = self._open_source(track.audio_id)
-                strip = Strip(source, track, mix, audible=audible[track.id], sample_rate_hz=self._rate)
-                strips[track.id] = (track.audio_id, strip)
-        self._strips = strips
+            muted = track.mute or track.group_id in muted_groups
+            key = self._keys.get(track.id)
+            same_sound = key is not None and _sound_of(key.state) == _sound_of(track)
+            if key is None or not same_sound:
+                key = _Key(track, self._open_source(track.audio_id), muted)
+                changed |= {track.id, track.group_id or ""}
+            elif (key.open.goal > 0.0) == muted or key.fader.goal != db_to_gain(track.gain_db) or key.state.group_id != track.group_id:
+                changed |= {track.id, track.group_id or "", key.state.group_id or ""}
+            key.open.set_goal(0.0 if muted else 1.0, frame=self._frame)
+            key.fader.set_goal(db_to_gain(track.gain_db), frame=self._frame)
+            key.state = track
+            keys[track.id] = key
+        for gone in set(self._keys) - set(keys):
+            changed |= {gone, self._keys[gone].state.group_id or ""}
+        self._keys = keys
+        return changed - {""}
 
-    def _preroll(self, start: int) -> None:
-        left = preroll_frames(start, sample_rate_hz=self._rate)
-        while left:
-            count = min(left, PREROLL_CHUNK_FRAMES)
-            segment = Segment(start - left, count, None, 0)
-            for _, strip in self._strips.values():
-                strip.render(segment)
-            left -= count
+    def _make_nodes(
+        self, mix: Mix, *, starting: bool, stale: bool = False, changed_keys: Set[str] = frozenset()
+    ) -> None:  # fmt: skip
+        """Bring all strips up to date, members before their group, groups before the mix."""
+        audible = audible_tracks(mix)
+        heard = [track for track in mix.tracks if self._live or audible[track.id]]
+        starts = self._starting_frames(mix) if starting else {}
+        nodes: dict[str, _Node] = {}
+        changed: set[str] = set()
+        for track in heard:
+            specs = self._specs(track, mix)
+            node = self._nodes.get(track.id)
+            if node is None or _sound_of(node.state) != _sound_of(track):
+                node = self._new_track(track, specs, starts.get(track.id, self._frame))
+                changed.add(track.id)
+            elif node.strip.apply(specs, frame=self._frame, stale=stale or _listens(specs, changed_keys)):
+                changed.add(track.id)
+                node.edited_s = time.monotonic()
+            gain = (-1.0 if track.polarity_flipped else 1.0) * db_to_gain(track.gain_db) if audible[track.id] else 0.0
+            left, right = pan_gains(track.pan, n_channels=node.strip.n_channels)
+            if self._aim(node, track, mix, gain * left, gain * right, starting=starting):
+                changed.add(track.id)
+            nodes[track.id] = node
+        groups = {group.id for group in mix.groups}
+        for group in (*mix.groups, mix.master):
+            specs = self._specs(group, mix)
+            member_ids = [track.id for track in heard if track.group_id == group.id]
+            if group is mix.master:
+                member_ids = [*groups, *(track.id for track in heard if track.group_id not in groups)]
+            members = [nodes[member_id].strip for member_id in sorted(member_ids)]
+            node = self._nodes.get(group.id)
+            if node is None:
+                node = self._new_bus(group, specs, members, starts.get(group.id, self._frame))
+                changed.add(group.id)
+            else:
+                bus = self._busses[group.id]
+                other = stale or members != list(bus.members) or any(member_id in changed for member_id in member_ids)
+                bus.members = members
+                if other:
+                    bus.cut(self._frame)
+                if node.strip.apply(specs, frame=self._frame, stale=other or _listens(specs, changed_keys)):
+                    changed.add(group.id)
+            gain = db_to_gain(group.gain_db)
+            if self._aim(node, group, mix, gain, gain, starting=starting):
+                changed.add(group.id)
+            nodes[group.id] = node
+        self._nodes = nodes
+        self._busses = {group.id: self._busses[group.id] for group in (*mix.groups, mix.master)}
+
+    def _starting_frames(self, mix: Mix) -> Mapping[str, int]:
+        """Return where each strip starts: members of what has a ledger must sound during its pre-roll."""
+        rate = self._rate
+        inner = start_of_preroll(self._frame, sample_rate_hz=rate) if mix.master.ledger else self._frame
+        starts = {mix.master.id: self._frame}
+        for group in mix.groups:
+            starts[group.id] = inner
+        for track in mix.tracks:
+            group_of = next((group for group in mix.groups if group.id == track.group_id), None)
+            treated = group_of is not None and bool(group_of.ledger)
+            starts[track.id] = start_of_preroll(inner, sample_rate_hz=rate) if treated else inner
+        return starts
+
+    def _specs(self, state: LedgerState, mix: Mix) -> list[StageSpec]:
+        specs = ledger_specs(state, sample_rate_hz=self._rate)
+        return [*specs, audition_spec(state, mix, sample_rate_hz=self._rate)] if self._live or mix.probe or mix.slice else specs
+
+    def _new_track(self, track: StripState, specs: list[StageSpec], frame: int) -> _Node:
+        source = self._open_source(track.audio_id)
+
+        def read_raw(at: int, n_frames: int) -> Array:
+            return self._read_source(source, track.start_frame, at, n_frames)
+
+        strip = Strip(
+            read_raw, self._read_key, source.n_channels, specs, frame=frame, sample_rate_hz=self._rate, rewindable=self._live
+        )
+        return _Node(strip, track)
+
+    def _new_bus(self, group: GroupState, specs: list[StageSpec], members: list[Strip], frame: int) -> _Node:
+        first = start_of_preroll(frame, sample_rate_hz=self._rate) if group.ledger else frame
+        bus = Bus(frame=first, sample_rate_hz=self._rate)
+        bus.members = members
+        self._busses[group.id] = bus
+        strip = Strip(bus.read, self._read_key, 2, specs, frame=frame, sample_rate_hz=self._rate, rewindable=self._live)
+        return _Node(strip, group)
+
+    def _aim(self, node: _Node, state: LedgerState, mix: Mix, left: float, right: float, *, starting: bool) -> bool:
+        """Set a strip's fader, and what is heard in its place; returns whether anything of it changes."""
+        strip, node.state = node.strip, state
+        changed = (left, right) != (strip.left.goal, strip.right.goal)
+        if starting:
+            strip.left, strip.right = Ramp(left), Ramp(right)
+        strip.left.set_goal(left, frame=self._frame)
+        strip.right.set_goal(right, frame=self._frame)
+        wanted = tuple(entry.move for entry in state.ledger) if mix.offcuts_track_id == state.id else None
+        if wanted != node.offcuts_of:
+            node.offcuts_of = wanted
+            offcuts = None if wanted is None else OffcutsSource(strip, state, sample_rate_hz=self._rate)
+            strip.aim_extra(offcuts, frame=self._frame, starting=starting)
+            changed = True
+        return changed
+
+
+def _listens(specs: list[StageSpec], changed_keys: Set[str]) -> bool:
+    return any(spec.listens_to() in changed_keys for spec in specs)
+
+
+def _sound_of(state: LedgerState) -> object:
+    """Return what decides a track's raw sound."""
+    return (state.audio_id, state.start_frame) if isinstance(state, StripState) else None

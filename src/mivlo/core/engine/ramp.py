@@ -12,35 +12,36 @@ _CURVE = 0.5 - 0.5 * np.cos(np.pi * np.arange(STEPS * CONTROL_FRAMES) / (STEPS *
 
 
 class Ramp:
-    """A value that glides along a raised cosine; frames are taken in multiples of the control grid."""
+    """A value that glides along a raised cosine, told by the stream frame: it can be read anywhere, any number of times."""
 
     def __init__(self, value: float) -> None:
-        self._from = self._goal = value
-        self._done = len(_CURVE)
+        self._from = self.goal = value
+        self._start = -(1 << 62)
 
-    def set_goal(self, value: float) -> None:
-        """Start to glide to another value from where the ramp is now."""
-        if value != self._goal:
-            self._from, self._goal, self._done = self.value, value, 0
+    def set_goal(self, value: float, *, frame: int) -> None:
+        """Start to glide to another value at a frame, from where the ramp is then."""
+        if value != self.goal:
+            self._from, self.goal, self._start = self.at(frame), value, frame
 
-    @property
-    def value(self) -> float:
-        """Return the value at this frame."""
-        if self._done >= len(_CURVE):
-            return self._goal
-        return float(self._from + (self._goal - self._from) * _CURVE[self._done])
+    def at(self, frame: int) -> float:
+        """Return the value at a frame."""
+        done = frame - self._start
+        if done >= len(_CURVE):
+            return self.goal
+        return float(self._from + (self.goal - self._from) * _CURVE[max(done, 0)])
 
-    @property
-    def resting(self) -> bool:
-        """Tell whether the goal is reached."""
-        return self._done >= len(_CURVE)
+    def rests_at(self, frame: int) -> bool:
+        """Tell whether the goal is reached at a frame."""
+        return frame - self._start >= len(_CURVE)
 
-    def take(self, n_frames: int) -> float | Array:
-        """Return the next values: one number while the ramp rests, else (n_frames,) float64."""
-        if self.resting:
-            return self._goal
-        part = _CURVE[self._done : self._done + n_frames]
-        self._done += len(part)
-        out = np.full(n_frames, self._goal)
-        out[: len(part)] = self._from + (self._goal - self._from) * part
+    def take(self, frame: int, n_frames: int) -> float | Array:
+        """Return the values from a frame on: one number where the ramp rests, else (n_frames,) float64."""
+        done = frame - self._start
+        if done >= len(_CURVE):
+            return self.goal
+        out = np.full(n_frames, self.goal)
+        first = max(done, 0)
+        part = _CURVE[first : done + n_frames] if done + n_frames > 0 else _CURVE[:0]
+        out[first - done : first - done + len(part)] = self._from + (self.goal - self._from) * part
+        out[: max(first - done, 0)] = self._from
         return out

@@ -1,50 +1,66 @@
 """Rendering to files: one track through its ledger, or the mix; and the replay of a logged play."""
 
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from mivlo.core.engine.mix import Mix
-from mivlo.core.engine.player import OpenSource, Player, preroll_frames
+from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.player import OpenSource, Player, on_grid
 from mivlo.core.engine.source import Source
-from mivlo.core.filters.biquad import Biquad
-from mivlo.core.processors.chain import Chain, KeyedSection
+from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.moves import Move
 from mivlo.core.units import Array
 
-__all__ = ["render_mix", "render_track", "replay"]
+__all__ = ["render_mix", "render_moves", "render_track", "replay"]
 
 BLOCK_FRAMES = 1 << 14
+WORKERS = 2
 
 
 def render_track(
-    source: Source, sections: Sequence[Biquad], *, start: int, end: int, sample_rate_hz: float
+    mix: Mix, track_id: str, open_source: OpenSource, *, start: int, end: int, sample_rate_hz: float
 ) -> Iterator[Array]:
-    """Yield (channels, n) blocks of a source through sections, from frame start to end of the source.
+    """Yield (channels, n) blocks of one track of a mix behind its ledger and before its fader, from session frame start to end.
 
-    Filters start at rest after the engine's pre-roll, as in live play from there; tails end where the range ends.
+    Stages start at rest after the engine's pre-roll, as in live play from there; tails end where the range ends.
+    Other tracks are read only where a move listens to them.
     """
-    keyed = [KeyedSection(str(index), section) for index, section in enumerate(sections)]
-    chain = Chain(source.n_channels, sample_rate_hz, keyed)
-    position = start - preroll_frames(max(start, 0), sample_rate_hz=sample_rate_hz)
-    while position < end:
-        until = min(position + BLOCK_FRAMES, end if position >= start else start)
-        x = source.read(position, until - position)
-        chain.process(x)
-        if position >= start:
-            yield x
-        position = until
+    straight = _straight(mix).model_copy(update={"alone_track_id": track_id})
+    player = Player(straight, open_source, start_frame=start, sample_rate_hz=sample_rate_hz, live=False)
+    strip = player.strip(track_id)
+    position = on_grid(start)
+    skip = start - position
+    while position + skip < end:
+        until = min(position + BLOCK_FRAMES, position + -(-(end - position) // CONTROL_FRAMES) * CONTROL_FRAMES)
+        block = strip.read(position, until - position)
+        strip.forget_before(until)
+        yield block[:, skip : min(until, end) - position]
+        position, skip = until, 0
+
+
+def render_moves(source: Source, moves: Sequence[Move], *, sample_rate_hz: float) -> Iterator[Array]:
+    """Yield (channels, n) blocks of a whole source through moves."""
+    ledger = tuple(LedgerEntry(id=str(index), move=move) for index, move in enumerate(moves))
+    mix = Mix(tracks=(StripState(id="file", audio_id="file", ledger=ledger),))
+    return render_track(mix, "file", lambda _: source, start=0, end=source.n_frames, sample_rate_hz=sample_rate_hz)
 
 
 def render_mix(
     mix: Mix, open_source: OpenSource, *, start: int, end: int, sample_rate_hz: float
 ) -> Iterator[Array]:
     """Yield (2, n) blocks of the mix from session frame start to end, without wrapping at the loop."""
-    straight = mix.model_copy(update={"loop_start_frame": None, "loop_end_frame": None})
-    player = Player(straight, open_source, start_frame=start, sample_rate_hz=sample_rate_hz)
-    skip = player.position
-    player.render(start - skip)
-    for position in range(start, end, BLOCK_FRAMES):
-        yield player.render(min(BLOCK_FRAMES, end - position))
+    with ThreadPoolExecutor(WORKERS) as workers:
+        player = Player(
+            _straight(mix), open_source, start_frame=start, sample_rate_hz=sample_rate_hz, live=False, workers=workers
+        )
+        player.render(start - player.position)
+        for position in range(start, end, BLOCK_FRAMES):
+            yield player.render(min(BLOCK_FRAMES, end - position))
+
+
+def _straight(mix: Mix) -> Mix:
+    return mix.model_copy(update={"loop_start_frame": None, "loop_end_frame": None})
 
 
 def replay(

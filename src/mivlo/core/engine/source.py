@@ -1,5 +1,6 @@
 """Where a track's samples come from, and how a loop reads them."""
 
+import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,7 +11,7 @@ import numpy as np
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.units import Array
 
-__all__ = ["ArraySource", "Segment", "Source", "Transport", "open_source", "read_looped"]
+__all__ = ["ArraySource", "Segment", "Source", "StoredSource", "Transport", "open_source", "read_looped"]
 
 SEAM_FRAMES = 4 * CONTROL_FRAMES  # 5.3 ms at 48 kHz: the crossfade at a loop's edge
 _SEAM_IN = 0.5 - 0.5 * np.cos(np.pi * (np.arange(SEAM_FRAMES) + 0.5) / SEAM_FRAMES)
@@ -53,9 +54,41 @@ class ArraySource:
         return out
 
 
-def open_source(path: Path) -> ArraySource:
-    """Open a session-rate file as written by `mivlo.core.store`, memory-mapped."""
-    return ArraySource(np.load(path, mmap_mode="r"))
+class StoredSource:
+    """A source over a file as `mivlo.core.audiofile.resample_to_store` writes it; holds nothing in memory."""
+
+    def __init__(self, path: Path) -> None:
+        with path.open("rb") as file:
+            np.lib.format.read_magic(file)
+            shape, _, dtype = np.lib.format.read_array_header_1_0(file)
+            self._first_byte = file.tell()
+        self._shape, self._dtype = shape, dtype
+        self._file = path.open("rb", buffering=0)
+
+    @property
+    def n_channels(self) -> int:
+        return int(self._shape[0])
+
+    @property
+    def n_frames(self) -> int:
+        return int(self._shape[1])
+
+    def read(self, start: int, n_frames: int) -> Array:
+        out = np.zeros((self.n_channels, n_frames))
+        first, last = max(start, 0), min(start + n_frames, self.n_frames)
+        if first < last:
+            # Read at a place, not sought: several threads may read one file. A mapped file would count as memory in use.
+            size = self._dtype.itemsize
+            for channel in range(self.n_channels):
+                place = self._first_byte + (channel * self.n_frames + first) * size
+                part = np.frombuffer(os.pread(self._file.fileno(), (last - first) * size, place), dtype=self._dtype)
+                out[channel, first - start : first - start + len(part)] = part
+        return out
+
+
+def open_source(path: Path) -> StoredSource:
+    """Open a session-rate file as written by `mivlo.core.audiofile.resample_to_store`."""
+    return StoredSource(path)
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,28 +102,40 @@ class Segment:
 
 
 class Transport:
-    """The play position: runs on, and wraps where there is a loop."""
+    """Where in the session each frame of the stream is: straight on, and round where there is a loop."""
 
-    def __init__(self, position: int, loop: tuple[int, int] | None) -> None:
-        self.position = position
+    def __init__(self, frame: int, position: int, loop: tuple[int, int] | None) -> None:
+        self._frame, self._position = frame, position
         self.loop = loop
 
-    def advance(self, n_frames: int) -> Iterator[Segment]:
-        """Yield the stretches that the next frames are made of."""
+    def set_loop(self, loop: tuple[int, int] | None, *, frame: int) -> None:
+        """Go on with another loop from a frame of the stream on."""
+        self._frame, self._position, self.loop = frame, self.position_at(frame), loop
+
+    def position_at(self, frame: int) -> int:
+        """Return the session frame at a frame of the stream."""
+        position = self._position + frame - self._frame
+        loop = self._loop()
+        return position if loop is None or position < loop[1] else loop[0] + (position - loop[1]) % (loop[1] - loop[0])
+
+    def segments(self, frame: int, n_frames: int) -> Iterator[Segment]:
+        """Yield the stretches that frames of the stream are made of."""
+        loop = self._loop()
         while n_frames:
-            loop = self.loop if self.loop and self.position < self.loop[1] else None
+            position = self.position_at(frame)
             if loop is None:
-                yield Segment(self.position, n_frames, None, 0)
-                self.position += n_frames
+                yield Segment(position, n_frames, None, 0)
                 return
             seam_start = loop[1] - SEAM_FRAMES
-            in_seam = self.position >= seam_start
-            count = min(n_frames, (loop[1] if in_seam else seam_start) - self.position)
-            yield Segment(self.position, count, self.position - seam_start if in_seam else None, loop[1] - loop[0])
-            self.position += count
+            in_seam = position >= seam_start
+            count = min(n_frames, (loop[1] if in_seam else seam_start) - position)
+            yield Segment(position, count, position - seam_start if in_seam else None, loop[1] - loop[0])
+            frame += count
             n_frames -= count
-            if self.position == loop[1]:
-                self.position = loop[0]
+
+    def _loop(self) -> tuple[int, int] | None:
+        """Return the loop, or None where it lies behind."""
+        return self.loop if self.loop and self._position < self.loop[1] else None
 
 
 def read_looped(source: Source, segment: Segment, offset: int) -> Array:

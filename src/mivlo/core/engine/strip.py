@@ -1,22 +1,32 @@
-"""One track in the engine: source, ledger, audition, fader."""
+"""One node of the engine (a track, a group, the mix): input, pipeline, and what it has given out ahead of time."""
 
-from collections.abc import Sequence
+import math
+import threading
+from collections.abc import Callable, Sequence
+from typing import Protocol
 
 import numpy as np
 
-from mivlo.core.engine.mix import Mix, Probe, StripState
-from mivlo.core.engine.offcuts import OffcutsSource
-from mivlo.core.engine.ramp import Ramp
-from mivlo.core.engine.source import Segment, Source, read_looped
-from mivlo.core.filters.biquad import Biquad
-from mivlo.core.moves import Move
-from mivlo.core.moves.base import slice_bell
-from mivlo.core.moves.bell import Bell
-from mivlo.core.processors.chain import Chain, KeyedSection
-from mivlo.core.treatment import treatment_sections
-from mivlo.core.units import Array, db_to_gain, octaves_to_q
+from mivlo.core.engine.pipeline import Pipeline
+from mivlo.core.engine.ramp import STEPS, Ramp
+from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.processors.stage import ReadKey, StageSpec, Trace
+from mivlo.core.units import Array
 
-__all__ = ["Strip", "ledger_sections", "pan_gains"]
+__all__ = ["Extra", "Strip", "pan_gains", "start_of_preroll"]
+
+BLOCK_GRID_FRAMES = 8_192  # pre-rolls begin on it, so that moves that work on blocks keep one grid from sample 0
+PREROLL_S = 1.0
+FADE_FRAMES = STEPS * CONTROL_FRAMES
+_FADE = 0.5 - 0.5 * np.cos(np.pi * (np.arange(FADE_FRAMES) + 0.5) / FADE_FRAMES)
+
+ReadRaw = Callable[[int, int], Array]
+
+
+def start_of_preroll(start: int, *, sample_rate_hz: float) -> int:
+    """Return the frame from which stages are run, unheard, before play starts at a frame."""
+    first = (start - round(PREROLL_S * sample_rate_hz)) // BLOCK_GRID_FRAMES * BLOCK_GRID_FRAMES
+    return max(first, 0) if start >= 0 else first
 
 
 def pan_gains(pan: float, *, n_channels: int) -> tuple[float, float]:
@@ -29,102 +39,197 @@ def pan_gains(pan: float, *, n_channels: int) -> tuple[float, float]:
     return float(np.sqrt(2.0) * np.cos(angle)), float(np.sqrt(2.0) * np.sin(angle))
 
 
-def ledger_sections(state: StripState, *, sample_rate_hz: float) -> list[KeyedSection]:
-    """Return the sections of a ledger, each named by its entry, off where the entry or the whole ledger is off."""
-    return [
-        KeyedSection(f"{entry.id}/{index}", section, on=entry.move.on and state.ledger_on)
-        for entry in state.ledger
-        for index, section in enumerate(entry.move.sections(sample_rate_hz))
-    ]
+class Extra(Protocol):
+    """What is heard in place of a strip's own sound (offcuts), read at stream frames."""
 
+    @property
+    def ahead_frames(self) -> int:
+        """Return how far ahead of what is read the strip's own stages must have come."""
 
-def _probe_sections(probe: Probe, sample_rate_hz: float) -> Sequence[Biquad]:
-    q = octaves_to_q(probe.width_octaves)
-    hz = min(probe.hz, 0.49 * sample_rate_hz)
-    if probe.kind == "only":
-        return slice_bell(hz, q, sample_rate_hz)
-    gain_db = probe.amount_db if probe.kind == "lift" else -probe.amount_db
-    return Bell(hz=hz, gain_db=gain_db, q=q).sections(sample_rate_hz)
+    def read(self, frame: int, n_frames: int) -> Array:
+        """Return (channels, n_frames)."""
 
-
-def _slice_move(state: StripState, entry_id: str) -> Move | None:
-    return next((entry.move for entry in state.ledger if entry.id == entry_id), None)
+    def cut(self) -> None:
+        """Forget what was computed from what has changed."""
 
 
 class Strip:
-    """Renders one track into the stereo sum; takes changes at steps of the control grid."""
+    """Renders in the order of the stream, keeps what is ahead of the player, and can take it back."""
 
-    def __init__(self, source: Source, state: StripState, mix: Mix, *, audible: bool, sample_rate_hz: float) -> None:
-        self._source = source
+    def __init__(
+        self, read_raw: ReadRaw, read_key: ReadKey, n_channels: int, specs: Sequence[StageSpec], *, frame: int, sample_rate_hz: float,
+        rewindable: bool,
+    ) -> None:  # fmt: skip
+        self.n_channels = n_channels
+        self.left, self.right = Ramp(0.0), Ramp(0.0)
+        self.lock = threading.RLock()
+        self.blown: list[int] = []
+        self._read_raw, self._read_key = read_raw, read_key
         self._rate = sample_rate_hz
-        self._state = state
-        self._ledger_key: object = None
-        self._chain = Chain(source.n_channels, sample_rate_hz, self._sections(state, mix, starting=True))
-        left, right = self._gains(state, audible)
-        self._left, self._right = Ramp(left), Ramp(right)
-        self._offcuts: list[tuple[OffcutsSource, Ramp]] = []
+        self._rewindable = rewindable
+        self._tracing = False
+        self._ready = np.zeros((n_channels, 0))
+        self._ready_from = frame
+        self._tail: tuple[int, Array] | None = None
+        self._extras: list[tuple[Extra, Ramp]] = []
         self._normal = Ramp(1.0)
-        self._aim_offcuts(state, mix, starting=True)
+        self._pending = np.zeros((n_channels, 0))  # what the stages have given beyond what is ready
+        self._pipeline = self._started(specs, frame)
 
-    def apply(self, state: StripState, mix: Mix, *, audible: bool) -> None:
-        """Glide to another state of the track."""
-        self._state = state
-        self._chain.set_sections(self._sections(state, mix, starting=False))
-        left, right = self._gains(state, audible)
-        self._left.set_goal(left)
-        self._right.set_goal(right)
-        self._aim_offcuts(state, mix, starting=False)
+    @property
+    def specs(self) -> tuple[StageSpec, ...]:
+        """Return the stages that it runs."""
+        return self._pipeline.specs
 
-    def render(self, segment: Segment) -> tuple[Array, Array, Array]:
-        """Return the next frames: as played before the fader (channels, n), and the fader's left and right (n,)."""
-        x = read_looped(self._source, segment, self._state.start_frame)
-        self._chain.process(x)
-        normal = self._normal.take(segment.n_frames)
-        if self._offcuts:
-            x *= normal
-            for source, weight in self._offcuts:
-                x += read_looped(source, segment, self._state.start_frame) * weight.take(segment.n_frames)
-            self._offcuts = [item for item in self._offcuts if not (item[1].resting and item[1].value == 0.0)]
-        return x, x[0] * self._left.take(segment.n_frames), x[-1] * self._right.take(segment.n_frames)
+    @property
+    def latency_frames(self) -> int:
+        """Return how far it reads ahead."""
+        return self._pipeline.latency_frames
 
-    def read_raw(self, segment: Segment) -> Array:
-        """Return the untreated samples of a segment."""
-        return read_looped(self._source, segment, self._state.start_frame)
+    @property
+    def ready_until(self) -> int:
+        """Return the stream frame up to which it has rendered."""
+        return self._ready_from + self._ready.shape[1]
 
-    def _gains(self, state: StripState, audible: bool) -> tuple[float, float]:
-        gain = (-1.0 if state.polarity_flipped else 1.0) * db_to_gain(state.gain_db) if audible else 0.0
-        left, right = pan_gains(state.pan, n_channels=self._source.n_channels)
-        return gain * left, gain * right
+    def read_raw(self, frame: int, n_frames: int) -> Array:
+        """Return the untreated input."""
+        x = self._read_raw(frame, n_frames)
+        if not math.isfinite(float(np.sum(x))):
+            self.blown.append(frame)
+            x = np.nan_to_num(x, nan=0.0, posinf=0.0, neginf=0.0)
+        return x
 
-    def _sections(self, state: StripState, mix: Mix, *, starting: bool) -> list[KeyedSection]:
-        sections = ledger_sections(state, sample_rate_hz=self._rate)
-        if starting:
-            sections = [section for section in sections if section.on]
-        if mix.slice is not None and mix.slice.track_id == state.id:
-            move = _slice_move(state, mix.slice.entry_id)
-            if move is not None:
-                shape = move.slice_sections(self._rate)
-                sections += [KeyedSection(f"slice:{mix.slice.entry_id}/{i}", s) for i, s in enumerate(shape)]
-        if mix.probe is not None and mix.probe.track_id == state.id:
-            shape = tuple(_probe_sections(mix.probe, self._rate))
-            sections += [KeyedSection(f"probe:{mix.probe.kind}/{i}", s) for i, s in enumerate(shape)]
-        return sections
+    def read(self, frame: int, n_frames: int) -> Array:
+        """Return what has passed the ledger, from a frame on; frames that were forgotten cannot be read again."""
+        with self.lock:
+            self.extend(frame + n_frames)
+            first = frame - self._ready_from
+            return self._ready[:, first : first + n_frames].copy()
 
-    def _aim_offcuts(self, state: StripState, mix: Mix, *, starting: bool) -> None:
-        """Fade to the offcuts of the ledger as it is now, or back from them."""
-        wanted = mix.offcuts_track_id == state.id
-        key = tuple(entry.move for entry in state.ledger) if wanted else None
-        if key == self._ledger_key:
-            return
-        self._ledger_key = key
-        for _, weight in self._offcuts:
-            weight.set_goal(0.0)
-        self._normal.set_goal(0.0 if wanted else 1.0)
-        if wanted:
-            moves = tuple(entry.move for entry in state.ledger)
-            sections = treatment_sections(moves, self._rate)
-            weight = Ramp(1.0 if starting else 0.0)
-            weight.set_goal(1.0)
-            self._offcuts.append((OffcutsSource(self._source, sections, sample_rate_hz=self._rate), weight))
+    def extend(self, until: int) -> None:
+        """Render up to a frame."""
+        with self.lock:
+            if until > self.ready_until:
+                self._ready = np.concatenate([self._ready, self._produce(self.ready_until, until)], axis=1)
+
+    def forget_before(self, frame: int) -> None:
+        """Let go of what has been played."""
+        with self.lock:
+            drop = frame - self._ready_from
+            if drop > 0:
+                self._ready = self._ready[:, drop:].copy() if drop < self._ready.shape[1] else np.zeros((self.n_channels, 0))
+                self._ready_from = frame
+            self._pipeline.forget_before(frame)
+
+    def apply(self, specs: Sequence[StageSpec], *, frame: int, stale: bool) -> bool:
+        """Glide to other stages from a frame on; `stale` says that what was read ahead is not true any more.
+
+        Returns whether what it gives from that frame on is another than before.
+        """
+        with self.lock:
+            specs = tuple(specs)
+            if specs == self._pipeline.specs and not stale:
+                return False
+            self.extend(frame)
+            if tuple(spec.structure() for spec in specs) == self._pipeline.structure():
+                self._go_back(frame)
+                self._pipeline.retune(specs)
+            else:
+                self.extend(frame + FADE_FRAMES)
+                tail = self._ready[:, frame - self._ready_from :][:, :FADE_FRAMES].copy()
+                self._cut(frame)
+                self._pipeline = self._started(specs, frame)
+                self._tail = (frame, tail)
+            for extra, _ in self._extras:
+                extra.cut()
+            return True
+
+    def aim_extra(self, extra: Extra | None, *, frame: int, starting: bool) -> None:
+        """Fade to what is heard in its place from a frame on, or back from it."""
+        with self.lock:
+            if not starting:
+                self.extend(frame)
+                self._go_back(frame)
+            self._extras = [item for item in self._extras if not (item[1].goal == 0.0 and item[1].rests_at(frame))]
+            for _, weight in self._extras:
+                weight.set_goal(0.0, frame=frame)
             if starting:
-                self._normal = Ramp(0.0)
+                self._normal = Ramp(0.0 if extra else 1.0)
+            self._normal.set_goal(0.0 if extra else 1.0, frame=frame)
+            if extra is not None:
+                weight = Ramp(1.0 if starting else 0.0)
+                weight.set_goal(1.0, frame=frame)
+                self._extras.append((extra, weight))
+
+    def trace(self, on: bool) -> None:
+        """Keep what every stage did, or stop keeping it."""
+        with self.lock:
+            if on != self._tracing:
+                self._tracing = on
+                self._pipeline.traces = {} if on else None
+
+    def traces(self) -> dict[str, list[Trace]]:
+        """Return what the stages did, by the keys of their specs."""
+        with self.lock:
+            return {key: list(traces) for key, traces in (self._pipeline.traces or {}).items()}
+
+    def fader(self, frame: int, n_frames: int) -> tuple[Array, Array]:
+        """Return left and right behind the fader."""
+        x = self.read(frame, n_frames)
+        return x[0] * self.left.take(frame, n_frames), x[-1] * self.right.take(frame, n_frames)
+
+    def silent_from(self, frame: int) -> bool:
+        """Tell whether nothing of it is heard from a frame on, as things stand."""
+        return all(ramp.goal == 0.0 and ramp.rests_at(frame) for ramp in (self.left, self.right))
+
+    def _started(self, specs: Sequence[StageSpec], frame: int) -> Pipeline:
+        """Return a pipeline as play starts it: run from rest over the pre-roll, up to a frame."""
+        first = start_of_preroll(frame, sample_rate_hz=self._rate) if specs else frame
+        pipeline = Pipeline(
+            specs, self.n_channels, start=first, sample_rate_hz=self._rate, rewindable=self._rewindable
+        )
+        if self._tracing:
+            pipeline.traces = {}
+        pipeline.run(frame, self.read_raw, self._read_key)
+        pipeline.forget_before(frame)
+        return pipeline
+
+    def _cut(self, frame: int) -> None:
+        self._ready = self._ready[:, : max(frame - self._ready_from, 0)]
+        self._pending = self._pending[:, :0]
+
+    def _go_back(self, frame: int) -> None:
+        self._pipeline.rewind(frame, self.read_raw, self._read_key)
+        self._cut(frame)
+
+    def _produce(self, frame: int, until: int) -> Array:
+        reach = until + max((extra.ahead_frames for extra, _ in self._extras), default=0)
+        y = np.concatenate([self._pending, self._pipeline.run(reach, self.read_raw, self._read_key)], axis=1)
+        self._pending = y[:, until - frame :].copy()
+        y = y[:, : until - frame]
+        if not math.isfinite(float(np.sum(y))):
+            # Reset, told to the user, and silent for this stretch: a blown state must never reach anybody's ears.
+            self.blown.append(frame)
+            self._pipeline = self._started(self._pipeline.specs, until)
+            if not self._pipeline.is_sound():
+                self._pipeline = self._started((), until)
+            y = np.zeros((self.n_channels, until - frame))
+        if self._tail is not None:
+            at, tail = self._tail
+            if frame >= at + FADE_FRAMES:
+                self._tail = None
+            else:
+                first, last = max(at, frame), min(at + FADE_FRAMES, until)
+                weight = _FADE[first - at : last - at]
+                part = slice(first - frame, last - frame)
+                y[:, part] = tail[:, first - at : last - at] * (1.0 - weight) + y[:, part] * weight
+        return self._with_extras(y, frame)
+
+    def _with_extras(self, y: Array, frame: int) -> Array:
+        n = y.shape[1]
+        if self._extras:
+            y = y * self._normal.take(frame, n)
+            for extra, weight in self._extras:
+                if not (weight.goal == 0.0 and weight.rests_at(frame)):
+                    y = y + extra.read(frame, n) * weight.take(frame, n)
+        return y

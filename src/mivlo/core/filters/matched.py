@@ -18,7 +18,9 @@ from mivlo.core.filters.analog import AnalogSection
 from mivlo.core.filters.biquad import Biquad, frequency_response
 from mivlo.core.units import Array
 
-__all__ = ["bell", "cut_sections", "high_shelf", "low_shelf", "notch", "plain_bell"]
+__all__ = [
+    "bell", "cut_sections", "high_shelf", "low_shelf", "notch", "plain_bell", "plain_cut", "plain_shelf",
+]  # fmt: skip
 
 FIT_LOWEST_HZ = 20.0
 FIT_HIGHEST_HZ = 20_000.0  # the range in which the shapes are promised
@@ -97,6 +99,17 @@ def cut_sections(
     if _error_db(prototypes, sections, sample_rate_hz) < NEAR_ENOUGH_DB or hz < BILINEAR_BELOW * sample_rate_hz:
         return sections
     return _corrected(prototypes, sections, sample_rate_hz)
+
+
+def plain_shelf(prototype: AnalogSection, *, sample_rate_hz: float) -> Biquad:
+    """Return one section for a shelf whose gain moves: exact at 0 Hz and at its frequency, squeezed towards half the rate."""
+    return _bilinear(prototype, sample_rate_hz)
+
+
+def plain_cut(hz: float, order: int, *, high_pass: bool, sample_rate_hz: float) -> tuple[Biquad, ...]:
+    """Return a Butterworth cut of even order, one section for every two: exact at its frequency."""
+    prototypes = analog.butterworth(hz, order, high_pass=high_pass, q=0.5**0.5)
+    return tuple(_bilinear(prototype, sample_rate_hz) for prototype in prototypes)
 
 
 def _inverse(sections: tuple[Biquad, ...]) -> tuple[Biquad, ...]:

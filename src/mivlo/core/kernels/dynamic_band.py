@@ -1,8 +1,11 @@
-"""The loops of a dynamic move: level of a band, gain from the level, and a filter whose gain moves."""
+"""The loops of a dynamic move: level of a band, when it may act, gain from the level, and a filter whose gain moves."""
 
+import numpy as np
 from numba import njit
 
-__all__ = ["SUBSTEP_FRAMES", "gain_steps", "highest_of_last", "level_steps", "run_table"]
+__all__ = [
+    "SUBSTEP_FRAMES", "burst_holds", "gain_steps", "highest_of_last", "level_steps", "run_table", "smoothed", "stroke_holds",
+]  # fmt: skip
 
 SUBSTEP_FRAMES = 32  # how often level and gain are computed: two thirds of a millisecond at 48 kHz
 FUSED = {"contract"}
@@ -58,6 +61,63 @@ def highest_of_last(values, window, out):
         out[j] = highest
 
 
+@njit(cache=True, nogil=True)
+def smoothed(values, pole, state):
+    """Smooth values (n,) in place by one pole; state (1,) is the last one and is updated."""
+    last = state[0]
+    for j in range(values.shape[0]):
+        last += pole * (values[j] - last)
+        values[j] = last
+    state[0] = last
+
+
+@njit(cache=True, nogil=True)
+def stroke_holds(power, back, ahead, rise, needed, floor, length, left, held):
+    """Set held (n,) where a stroke sounds: `length` steps from where power grew `needed`-fold within `rise` steps.
+
+    power (n + back + ahead,): step j of held stands at power[back + j]. Returns how many steps are left.
+    """
+    for j in range(held.shape[0]):
+        at = back + j + min(rise, ahead)
+        if power[at] > max(needed * power[at - rise], floor):
+            left = length
+        held[j] = left > 0
+        left = max(left - 1, 0)
+    return left
+
+
+@njit(cache=True, nogil=True)
+def burst_holds(power, back, ahead, threshold, over, low, high, rise, settle, length, left, held):
+    """Set held (n,) but where a burst sounds; power as in `stroke_holds`; returns how many steps are left.
+
+    A burst stands `over` times above what ran before, went from `low` to `high` of its height within `rise` steps,
+    and has stopped to grow for `settle` steps: a note's slower onset is then known for what it is.
+    """
+    for j in range(held.shape[0]):
+        last = back + j + ahead
+        if left == 0 and power[last] > threshold:
+            first = back + j - back // 2
+            before = np.median(power[back + j - back : first])
+            top = first
+            for i in range(first, last + 1):
+                top = i if power[i] > power[top] else top
+            if power[top] > before * over and power[top] < 1.26 * power[last - settle : last - settle + 2].max():
+                base = np.sqrt(before)
+                height = np.sqrt(power[top]) - base
+                begun, reached = -1, -1
+                for i in range(first, top + 1):
+                    part = np.sqrt(power[i]) - base
+                    if part <= low * height:
+                        begun, reached = i, -1
+                    elif reached < 0 and part >= high * height:
+                        reached = i
+                if begun >= 0 and reached >= 0 and reached - begun <= rise:
+                    left = length
+        held[j] = left == 0
+        left = max(left - 1, 0)
+    return left
+
+
 @njit(cache=True, nogil=True, error_model="numpy")
 def gain_steps(level_db, held, figures, state, gains_db):
     """Turn levels into gains, one of each in SUBSTEP_FRAMES.
@@ -79,8 +139,9 @@ def gain_steps(level_db, held, figures, state, gains_db):
         else:
             amount = slope * over
         wanted = rest + min(amount, depth) if depth > 0.0 else rest - min(amount, -depth)
-        away = abs(wanted - rest) > abs(gain - rest)
-        gain += (attack if away else release) * (wanted - gain)
+        # Where it has to let go (a stroke comes), it does so as fast as it comes in.
+        fast = held[j] or abs(wanted - rest) > abs(gain - rest)
+        gain += (attack if fast else release) * (wanted - gain)
         if amount == 0.0 and abs(gain - rest) < AT_REST_DB:
             gain = rest  # so that below its threshold the move is at rest to the bit
         gains_db[j] = gain
@@ -127,7 +188,7 @@ def _step_form(table, s, gain_db, lowest_db, step_db):
     """Look a section up at a gain, as s1' = p21·(u - s2) + p11·s1, s2' = (1 - p22)·u + p22·s2 + p21·s1, y = h·u + r·s."""
     at = (gain_db - lowest_db) / step_db
     index = min(max(int(at), 0), table.shape[0] - 2)
-    t = at - index
+    t = min(max(at - index, 0.0), 1.0)
     g, k, m0, m1, m2 = (
         table[index, s, 0] + t * (table[index + 1, s, 0] - table[index, s, 0]),
         table[index, s, 1] + t * (table[index + 1, s, 1] - table[index, s, 1]),

@@ -4,23 +4,40 @@ from typing import Annotated
 
 from pydantic import Field
 
-from mivlo.core.moves.base import StaticMove
+from mivlo.core.moves.base import BaseMove, StaticMove
 from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.dynamic import DynamicMove
+from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.moves.dynamic_high_shelf import DynamicHighShelf
+from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
+from mivlo.core.moves.dynamic_low_shelf import DynamicLowShelf
 from mivlo.core.moves.high_cut import HighCut
 from mivlo.core.moves.high_shelf import HighShelf
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.moves.low_shelf import LowShelf
 from mivlo.core.moves.notch import Notch
+from mivlo.core.moves.note_family import NoteFamily
+from mivlo.core.moves.plane import Plane
 
-__all__ = ["MOVE_KINDS", "Move", "StaticMove"]
+__all__ = ["MOVE_KINDS", "DynamicMove", "Move", "StaticMove"]
 
-Move = Annotated[Bell | LowShelf | HighShelf | LowCut | HighCut | Notch, Field(discriminator="kind")]
+Move = Annotated[
+    Bell | LowShelf | HighShelf | LowCut | HighCut | Notch | NoteFamily
+    | DynamicBell | DynamicLowShelf | DynamicHighShelf | DynamicLowCut | Plane,
+    Field(discriminator="kind"),
+]  # fmt: skip
 
-MOVE_KINDS: dict[str, type[StaticMove]] = {
+MOVE_KINDS: dict[str, type[BaseMove]] = {
     "bell": Bell,
     "low-cut": LowCut,
     "high-cut": HighCut,
     "low-shelf": LowShelf,
     "high-shelf": HighShelf,
     "notch": Notch,
+    "note-family": NoteFamily,
+    "dynamic-bell": DynamicBell,
+    "dynamic-low-shelf": DynamicLowShelf,
+    "dynamic-high-shelf": DynamicHighShelf,
+    "dynamic-low-cut": DynamicLowCut,
+    "plane": Plane,
 }

@@ -1,35 +1,96 @@
-"""What every static move is: its shared fields, and what it must answer about itself."""
+"""What every move is, and what every static move is: shared fields, and what it must answer about itself."""
 
 from abc import ABC, abstractmethod
 from functools import lru_cache
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, JsonValue, model_validator
 
+from mivlo.core.channel import Channel
 from mivlo.core.errors import ParameterError
 from mivlo.core.filters.analog import AnalogSection
-from mivlo.core.filters.biquad import Biquad
-from mivlo.core.units import octaves_to_q
+from mivlo.core.filters.biquad import Biquad, frequency_response
+from mivlo.core.processors.stage import StageSpec
+from mivlo.core.units import Array, octaves_to_q
 
-__all__ = ["GainDb", "Hz", "Q", "StaticMove", "WidthAsOctaves", "slice_bell"]
+__all__ = ["BaseMove", "Family", "GainDb", "Hz", "Keepers", "Q", "Start", "StaticMove", "WidthAsOctaves", "slice_bell"]
 
 MIN_OCTAVES, MAX_OCTAVES = 0.0144, 6.7  # Q 100 and Q 0.1
 NYQUIST_GUARD = 0.98  # of half the rate: designs need some room above the highest frequency
 
+Keepers = tuple[tuple[float, float], ...]  # low and high edge in Hz of what is to be left alone
+Family = Literal["static", "dynamic", "adaptive"]
 Hz = Annotated[float, Field(ge=20.0, le=20_000.0, title="Frequency", json_schema_extra={"unit": "Hz"})]
 GainDb = Annotated[float, Field(ge=-30.0, le=30.0, title="Gain", json_schema_extra={"unit": "dB"})]
 Q = Annotated[float, Field(ge=0.1, le=100.0, title="Q", json_schema_extra={"unit": "Q"})]
 
 
-class StaticMove(BaseModel, ABC):
-    """One static act on the sound. Subclasses add `kind`, their figures, and the three methods below."""
+class Start(NamedTuple):
+    """A ready-made start: plain values that the user sees and can change."""
+
+    label: str
+    says: str
+    values: dict[str, JsonValue]
+
+
+class BaseMove(BaseModel, ABC):
+    """One act on the sound. A kind adds `kind`, its figures, and the methods below."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
     label: ClassVar[str]
+    says: ClassVar[str]
+    family: ClassVar[Family]
+    starts: ClassVar[tuple[Start, ...]] = ()
+
+    on: bool = Field(default=True, title="On")
+    channel: Channel = Field(default="both", title="Acts on", json_schema_extra={"group": "more"})
+
+    @property
+    @abstractmethod
+    def place_hz(self) -> float:
+        """Return where the move stands on the frequency axis."""
+
+    @abstractmethod
+    def response(self, freqs_hz: Array, sample_rate_hz: float) -> NDArray[np.complex128]:
+        """Return the (bins,) response at its full extent; raises ParameterError for a rate that it does not fit."""
+
+    @abstractmethod
+    def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
+        """Return a filter that lets just the region through that the move acts on."""
+
+    def stage(
+        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float
+    ) -> StageSpec | None:
+        """Return the stage that the move is; None for a static one, which shares a stage with its neighbours."""
+        return None
+
+    def check_rate(self, sample_rate_hz: float) -> None:
+        """Raise ParameterError where the move does not fit a sampling rate."""
+        check_frequency(self.place_hz, sample_rate_hz)
+
+
+def check_frequency(hz: float, sample_rate_hz: float, *, name: str = "hz") -> None:
+    """Raise ParameterError for a frequency too close to half of a sampling rate, or above it."""
+    limit_hz = NYQUIST_GUARD * sample_rate_hz / 2.0
+    if hz > limit_hz:
+        raise ParameterError(
+            f"{name}={hz:g} must be at most {limit_hz:g} Hz "
+            f"({NYQUIST_GUARD:g} of half of sample_rate_hz={sample_rate_hz:g})"
+        )
+
+
+class StaticMove(BaseMove):
+    """A move that is a filter which stands still."""
+
+    family: ClassVar[Family] = "static"
 
     hz: Hz
-    on: bool = Field(default=True, title="On")
+
+    @property
+    def place_hz(self) -> float:
+        return self.hz
 
     @abstractmethod
     def analog_sections(self) -> tuple[AnalogSection, ...]:
@@ -39,10 +100,6 @@ class StaticMove(BaseModel, ABC):
     def design(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         """Return the digital sections, for a frequency known to fit the rate."""
 
-    @abstractmethod
-    def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
-        """Return a filter that lets just the region through that the move acts on."""
-
     def sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         """Return the digital sections.
 
@@ -50,13 +107,11 @@ class StaticMove(BaseModel, ABC):
         ------
         ParameterError: a frequency too close to half of sample_rate_hz, or above it
         """
-        limit_hz = NYQUIST_GUARD * sample_rate_hz / 2.0
-        if self.hz > limit_hz:
-            raise ParameterError(
-                f"hz={self.hz:g} must be at most {limit_hz:g} Hz "
-                f"({NYQUIST_GUARD:g} of half of sample_rate_hz={sample_rate_hz:g})"
-            )
+        self.check_rate(sample_rate_hz)
         return _designed(self, sample_rate_hz)
+
+    def response(self, freqs_hz: Array, sample_rate_hz: float) -> NDArray[np.complex128]:
+        return frequency_response(self.sections(sample_rate_hz), freqs_hz, sample_rate_hz=sample_rate_hz)
 
 
 # While one move is dragged, all others stay as they are: live play must not design them anew each time.
@@ -98,7 +153,7 @@ class WidthAsOctaves(BaseModel):
         return rest | {"q": octaves_to_q(float(width))}
 
 
-def slice_bell(hz: float, q: float, sample_rate_hz: float) -> tuple[Biquad, ...]:
+def slice_bell(hz: float, q: float, sample_rate_hz: float) -> tuple[Biquad, Biquad]:
     """Return a band-pass of twice second order around hz, 0 dB at its centre, about as wide as a bell of q."""
     w0 = 2.0 * np.pi * hz / sample_rate_hz
     alpha = np.sin(w0) / (2.0 * max(q, 0.3))
@@ -107,4 +162,4 @@ def slice_bell(hz: float, q: float, sample_rate_hz: float) -> tuple[Biquad, ...]
     section = Biquad(
         float(alpha / norm), 0.0, float(-alpha / norm), float(-2.0 * np.cos(w0) / norm), float((1.0 - alpha) / norm)
     )
-    return (section, section)
+    return section, section

@@ -1,12 +1,16 @@
-"""What a form needs to know of each kind of move: its figures, their limits, units and starting values."""
+"""What a form needs to know of each kind of move: its figures, their limits, units, starting values and ready-made starts."""
 
-from typing import Any
+from typing import Any, Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, JsonValue
 
 from mivlo.core.moves import MOVE_KINDS
+from mivlo.core.moves.base import Family
 
-__all__ = ["Figure", "MoveKind", "describe_kinds"]
+__all__ = ["Figure", "MoveKind", "ReadyStart", "describe_kinds"]
+
+Control = Literal["number", "choice", "switch", "members", "listens"]
+NOT_FIGURES = ("kind", "on", "width_octaves")
 
 
 class Figure(BaseModel):
@@ -14,11 +18,25 @@ class Figure(BaseModel):
 
     name: str
     title: str
+    help: str
+    control: Control
     unit: str
     minimum: float | None
     maximum: float | None
-    choices: list[float]
-    start: float | None
+    choices: list[str | float]
+    optional: bool
+    start: JsonValue
+    group: Literal["main", "more", "key"]
+    when: str  # "name" of a figure that must be set, or "name=value"; empty: always shown
+    on_level: bool  # set on the live level of what the move listens to
+
+
+class ReadyStart(BaseModel):
+    """A ready-made start: plain values that the user sees and can change."""
+
+    label: str
+    says: str
+    values: dict[str, JsonValue]
 
 
 class MoveKind(BaseModel):
@@ -26,29 +44,49 @@ class MoveKind(BaseModel):
 
     kind: str
     label: str
+    says: str
+    family: Family
     figures: list[Figure]
+    starts: list[ReadyStart]
 
 
 def describe_kinds() -> list[MoveKind]:
     """Return all kinds of the registry with their figures, read off their models."""
     return [
-        MoveKind(kind=kind, label=model.label, figures=_figures(model.model_json_schema()["properties"]))
+        MoveKind(
+            kind=kind,
+            label=model.label,
+            says=model.says,
+            family=model.family,
+            figures=_figures(model.model_json_schema()["properties"]),
+            starts=[ReadyStart(label=start.label, says=start.says, values=start.values) for start in model.starts],
+        )
         for kind, model in MOVE_KINDS.items()
     ]
 
 
 def _figures(properties: dict[str, dict[str, Any]]) -> list[Figure]:
-    """Return the figures among a model's properties: those that have a unit and are kept (q, not its other name)."""
-    return [
-        Figure(
-            name=name,
-            title=field["title"],
-            unit=field["unit"],
-            minimum=field.get("minimum"),
-            maximum=field.get("maximum"),
-            choices=field.get("enum", []),
-            start=field.get("default"),
-        )
-        for name, field in properties.items()
-        if "unit" in field and name != "width_octaves"
-    ]
+    figures = [_figure(name, field) for name, field in properties.items() if name not in NOT_FIGURES]
+    # What every move has alike, the channel, stands last: it is seldom touched.
+    return sorted(figures, key=lambda figure: figure.name == "channel")
+
+
+def _figure(name: str, field: dict[str, Any]) -> Figure:
+    shape = next((one for one in field.get("anyOf", []) if one.get("type") != "null"), field)
+    choices = shape.get("enum", [])
+    control: Control = field.get("control") or ("choice" if choices else "switch" if shape.get("type") == "boolean" else "number")
+    return Figure(
+        name=name,
+        title=field["title"],
+        help=field.get("description", ""),
+        control=control,
+        unit=field.get("unit", shape.get("unit", "")),
+        minimum=shape.get("minimum"),
+        maximum=shape.get("maximum"),
+        choices=choices,
+        optional="anyOf" in field,
+        start=field.get("default"),
+        group=field.get("group", "main"),
+        when=field.get("when", ""),
+        on_level=field.get("meter") == "level",
+    )

@@ -3,18 +3,19 @@
 from collections.abc import Sequence
 from copy import copy
 from dataclasses import dataclass
-from typing import Literal, Self
+from typing import Self
 
 import numpy as np
 
+from mivlo.core.channel import Channel
 from mivlo.core.errors import ParameterError
 from mivlo.core.filters.biquad import Biquad, state_variable_form
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES, run_chain
+from mivlo.core.processors.stage import Context, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["Chain", "Channel", "KeyedSection"]
+__all__ = ["Chain", "ChainSpec", "ChainStage", "KeyedSection"]
 
-Channel = Literal["both", "left", "right", "mid", "side"]
 _LANES: dict[Channel, int] = {"both": 0, "left": 1, "right": 2, "mid": 3, "side": 4}
 
 GLIDE_S = 0.013  # of each of three one-pole stages: slow enough that a moved bell stays under -80 dB off the tone
@@ -33,6 +34,24 @@ class KeyedSection:
     section: Biquad
     on: bool = True
     channel: Channel = "both"
+
+
+@dataclass(frozen=True, slots=True)
+class ChainSpec(StageSpec):
+    """Static sections in series, in minimum phase."""
+
+    key: str
+    sections: tuple[KeyedSection, ...]
+
+    def structure(self) -> str:
+        return self.key
+
+    def make(self, n_channels: int, sample_rate_hz: float) -> "ChainStage":
+        # Whatever is off at the start is left out, and fades in when it is switched on.
+        return ChainStage(Chain(n_channels, sample_rate_hz, [section for section in self.sections if section.on]))
+
+    def retune(self, stage: "ChainStage") -> None:
+        stage.chain.set_sections(self.sections)
 
 
 class Chain:
@@ -135,3 +154,27 @@ class Chain:
                 for name in _ARRAYS:
                     getattr(self, name)[new_index] = old[name][old_keys.index(key)]
         self._keys = list(order)
+
+
+@dataclass(slots=True)
+class ChainStage:
+    """A chain as a stage; it has no latency."""
+
+    chain: Chain
+
+    @property
+    def latency_frames(self) -> int:
+        return 0
+
+    def process(self, x: Array, context: Context) -> Array:
+        self.chain.process(x)
+        return x
+
+    def trace(self) -> Trace | None:
+        return None
+
+    def clone(self) -> "ChainStage":
+        return ChainStage(self.chain.clone())
+
+    def is_sound(self) -> bool:
+        return self.chain.is_sound()

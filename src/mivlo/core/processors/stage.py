@@ -1,20 +1,21 @@
-"""What every stage of a pipeline can do."""
+"""What every stage of a pipeline can do, and how a pipeline is told of stages."""
 
-from collections.abc import Callable
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
-from typing import Protocol, Self
+from typing import Any, Protocol, Self
 
 import numpy as np
 
 from mivlo.core.units import Array
 
-__all__ = ["Context", "ReadKey", "Stage", "Trace", "no_key"]
+__all__ = ["Context", "ReadKey", "Stage", "StageSpec", "Trace", "no_key"]
 
-ReadKey = Callable[[str, int, int], Array]
-"""(id of what is listened to, stream frame, frames) -> (channels, frames): its raw signal."""
+ReadKey = Callable[[str, bool, int, int], Array]
+"""(id of what is listened to, after its fader, stream frame, frames) -> (channels, frames): its raw signal."""
 
 
-def no_key(_: str, __: int, n_frames: int) -> Array:
+def no_key(_: str, __: bool, ___: int, n_frames: int) -> Array:
     """Return silence: what a move hears of a track that is not there."""
     return np.zeros((1, n_frames))
 
@@ -56,3 +57,25 @@ class Stage(Protocol):
 
     def is_sound(self) -> bool:
         """Tell whether every state is a finite number."""
+
+
+class StageSpec(ABC):
+    """What a stage is to be; equal ones need no retuning."""
+
+    key: str
+
+    @abstractmethod
+    def structure(self) -> Hashable:
+        """Return what cannot change while the stage runs: where it differs, the pipeline is built anew."""
+
+    @abstractmethod
+    def make(self, n_channels: int, sample_rate_hz: float) -> Stage:
+        """Return a stage at rest."""
+
+    @abstractmethod
+    def retune(self, stage: Any) -> None:
+        """Let a running stage of the same structure glide to these figures."""
+
+    def listens_to(self) -> str:
+        """Return the id of the track or group that it listens to, or nothing for its own."""
+        return ""

@@ -1,0 +1,157 @@
+"""Stages in series over the stream, with look-ahead made up for, and with a way back: a change acts at once.
+
+Every stage counts its own input in frames of the stream. A stage of latency L hands on what belongs L frames
+earlier; what comes before the place that the next stage waits for is dropped. A change at frame t takes all stages
+back to where each had taken in just the frames before t (from saved states, or by running on from them), so it acts
+in every stage at the same sample of the sound, and the result is as if it had been known beforehand.
+"""
+
+from collections import deque
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from mivlo.core.processors.stage import Context, ReadKey, Stage, StageSpec, Trace
+from mivlo.core.units import Array
+
+__all__ = ["SAVE_EVERY_FRAMES", "Pipeline", "ReadInput"]
+
+SAVE_EVERY_FRAMES = 4_096
+BLOCK_FRAMES = 4_096  # at most at a time, so that saved states come at their places
+TRACES_KEPT_FRAMES = 16_384  # behind the play position, for offcuts
+
+ReadInput = Callable[[int, int], Array]
+"""(stream frame, frames) -> (channels, frames), a fresh array."""
+
+
+@dataclass
+class _Placed:
+    """A stage, where its input stands, and its saved states (place, stage), oldest first."""
+
+    stage: Stage
+    at: int
+    saved: deque[tuple[int, Stage]] = field(default_factory=deque)
+
+
+class Pipeline:
+    """Stages made from their specs, at rest, with a first input frame; outputs from `position` on."""
+
+    def __init__(
+        self, specs: Sequence[StageSpec], n_channels: int, *, start: int, sample_rate_hz: float, rewindable: bool
+    ) -> None:
+        self._specs = tuple(specs)
+        self._n_channels = n_channels
+        self._rewindable = rewindable
+        self._placed = [_Placed(spec.make(n_channels, sample_rate_hz), start) for spec in specs]
+        self.position = start
+        self.traces: dict[str, deque[Trace]] | None = None
+        if rewindable:
+            self._save_all()
+
+    @property
+    def specs(self) -> tuple[StageSpec, ...]:
+        """Return what the stages are."""
+        return self._specs
+
+    @property
+    def latency_frames(self) -> int:
+        """Return how far its input reads ahead of its output."""
+        return sum(placed.stage.latency_frames for placed in self._placed)
+
+    def structure(self) -> tuple[object, ...]:
+        """Return what decides whether it can be retuned."""
+        return tuple(spec.structure() for spec in self._specs)
+
+    def run(self, until: int, read_input: ReadInput, read_key: ReadKey) -> Array:
+        """Return the output from `position` to `until`."""
+        out = [np.zeros((self._n_channels, 0))]
+        while self.position < until:
+            part = self._step(until, read_input, read_key)
+            self.position += part.shape[1]
+            out.append(part)
+        return np.concatenate(out, axis=1) if len(out) != 2 else out[1]
+
+    def retune(self, specs: Sequence[StageSpec]) -> None:
+        """Let every stage glide to other figures from where it stands (after `rewind`)."""
+        for placed, before, spec in zip(self._placed, self._specs, specs, strict=True):
+            if spec != before:
+                spec.retune(placed.stage)
+        self._specs = tuple(specs)
+        if self._rewindable:
+            self._save_all()
+
+    def rewind(self, frame: int, read_input: ReadInput, read_key: ReadKey) -> None:
+        """Take all stages back to where each has taken in just the frames before `frame`."""
+        if all(placed.at == frame for placed in self._placed):
+            self.position = frame
+            return
+        caught: dict[int, Stage] = {}
+        for index, placed in enumerate(self._placed):
+            while placed.saved and placed.saved[-1][0] > frame:
+                placed.saved.pop()
+            at, stage = placed.saved[-1]
+            placed.stage, placed.at = stage.clone(), at
+            if at == frame:
+                caught[index] = stage.clone()
+        self.position = min(frame, *(placed.at for placed in self._placed))
+        while len(caught) < len(self._placed):
+            # Runs on with the figures from before the change; what comes out is known already.
+            self._step(frame + self.latency_frames, read_input, read_key, catch=frame, caught=caught)
+        for index, placed in enumerate(self._placed):
+            placed.stage, placed.at = caught[index], frame
+        self.position = frame
+        if self.traces is not None:
+            for traces in self.traces.values():
+                while traces and traces[-1].frame >= frame:
+                    traces.pop()
+
+    def forget_before(self, frame: int) -> None:
+        """Drop the saved states that only a change before a frame would need."""
+        for placed in self._placed:
+            while len(placed.saved) > 1 and placed.saved[1][0] <= frame:
+                placed.saved.popleft()
+        for traces in (self.traces or {}).values():
+            while len(traces) > 1 and traces[1].frame <= frame - TRACES_KEPT_FRAMES:
+                traces.popleft()
+
+    def is_sound(self) -> bool:
+        """Tell whether all states are finite numbers."""
+        return all(placed.stage.is_sound() for placed in self._placed)
+
+    def _step(
+        self, until: int, read_input: ReadInput, read_key: ReadKey, *, catch: int | None = None,
+        caught: dict[int, Stage] | None = None,
+    ) -> Array:  # fmt: skip
+        """Push one block of input through; return what comes out of the last stage."""
+        first = self._placed[0].at if self._placed else self.position
+        wanted = until + self.latency_frames - first
+        count = min(wanted, BLOCK_FRAMES, *(self._room(placed, catch) for placed in self._placed)) if self._placed else wanted
+        x = read_input(first, count)
+        for index, (placed, spec) in enumerate(zip(self._placed, self._specs, strict=True)):
+            # The stage before may hand on what this one has taken in already (after going back).
+            x = x[:, max(placed.at - first, 0) :]
+            if not x.shape[1]:
+                return x
+            first = placed.at
+            y = placed.stage.process(np.ascontiguousarray(x), Context(first, read_key))
+            placed.at += x.shape[1]
+            if caught is not None and placed.at == catch and index not in caught:
+                caught[index] = placed.stage.clone()
+            elif self._rewindable and placed.at % SAVE_EVERY_FRAMES == 0 and (not placed.saved or placed.saved[-1][0] < placed.at):
+                placed.saved.append((placed.at, placed.stage.clone()))
+            if self.traces is not None and (trace := placed.stage.trace()) is not None:
+                self.traces.setdefault(spec.key, deque()).append(trace)
+            x, first = y, first - placed.stage.latency_frames
+        return x[:, max(self.position - first, 0) :]
+
+    def _room(self, placed: _Placed, catch: int | None) -> int:
+        """Return how many frames a stage may take before it passes a place where its state is wanted."""
+        room = SAVE_EVERY_FRAMES - placed.at % SAVE_EVERY_FRAMES if self._rewindable else BLOCK_FRAMES
+        return min(room, catch - placed.at) if catch is not None and placed.at < catch else room
+
+    def _save_all(self) -> None:
+        for placed in self._placed:
+            while placed.saved and placed.saved[-1][0] >= placed.at:
+                placed.saved.pop()
+            placed.saved.append((placed.at, placed.stage.clone()))

@@ -1,0 +1,90 @@
+"""From a ledger to the stages of its pipeline."""
+
+from collections.abc import Sequence
+
+from mivlo.core.channel import Channel
+from mivlo.core.engine.mix import LedgerState, Mix, Probe
+from mivlo.core.filters.biquad import Biquad
+from mivlo.core.moves import StaticMove
+from mivlo.core.moves.base import slice_bell
+from mivlo.core.moves.bell import Bell
+from mivlo.core.processors.chain import ChainSpec, KeyedSection
+from mivlo.core.processors.fir import FirSpec
+from mivlo.core.processors.stage import StageSpec
+from mivlo.core.units import octaves_to_q
+
+__all__ = ["audition_spec", "ledger_specs", "static_sections"]
+
+
+def ledger_specs(state: LedgerState, *, sample_rate_hz: float) -> list[StageSpec]:
+    """Return the stages of a ledger in its order; static moves side by side share one.
+
+    Raises
+    ------
+    ParameterError: a move that does not fit the rate
+    """
+    specs: list[StageSpec] = []
+    run: list[KeyedSection] = []
+    n_runs = 0
+
+    def close_run() -> None:
+        nonlocal n_runs
+        if run:
+            specs.append(_static_spec(f"static {n_runs}", run, state))
+            n_runs += 1
+            run.clear()
+
+    for entry in state.ledger:
+        on = entry.move.on and state.ledger_on
+        if isinstance(entry.move, StaticMove):
+            run.extend(
+                KeyedSection(f"{entry.id}/{index}", section, on, entry.move.channel)
+                for index, section in enumerate(entry.move.sections(sample_rate_hz))
+            )
+            continue
+        close_run()
+        keepers = tuple((keeper.low_hz, keeper.high_hz) for keeper in state.keepers)
+        spec = entry.move.stage(entry.id, on=on, keepers=keepers, sample_rate_hz=sample_rate_hz)
+        if spec is not None:
+            specs.append(spec)
+    close_run()
+    return specs
+
+
+def _static_spec(key: str, run: Sequence[KeyedSection], state: LedgerState) -> StageSpec:
+    if state.phase == "minimum":
+        return ChainSpec(key, tuple(run))
+    return FirSpec(f"{key} linear", tuple((keyed.section, keyed.channel) for keyed in run if keyed.on))
+
+
+def static_sections(state: LedgerState, *, sample_rate_hz: float) -> list[tuple[Biquad, Channel]]:
+    """Return the sections of all static moves with their channels, on or off, whatever stands between them."""
+    return [
+        (section, entry.move.channel)
+        for entry in state.ledger
+        if isinstance(entry.move, StaticMove)
+        for section in entry.move.sections(sample_rate_hz)
+    ]
+
+
+def audition_spec(state: LedgerState, mix: Mix, *, sample_rate_hz: float) -> ChainSpec:
+    """Return the stage behind the ledger: the probe, or the slice of one move, where they listen to this track."""
+    keyed: list[KeyedSection] = []
+    if mix.slice is not None and mix.slice.track_id == state.id:
+        move = next((entry.move for entry in state.ledger if entry.id == mix.slice.entry_id), None)
+        if move is not None:
+            shape = move.slice_sections(sample_rate_hz)
+            keyed += [KeyedSection(f"slice:{mix.slice.entry_id}/{i}", s) for i, s in enumerate(shape)]
+    if mix.probe is not None and mix.probe.track_id == state.id:
+        shape = tuple(_probe_sections(mix.probe, sample_rate_hz))
+        keyed += [KeyedSection(f"probe:{mix.probe.kind}/{i}", s) for i, s in enumerate(shape)]
+    return ChainSpec("audition", tuple(keyed))
+
+
+def _probe_sections(probe: Probe, sample_rate_hz: float) -> Sequence[Biquad]:
+    q = octaves_to_q(probe.width_octaves)
+    hz = min(probe.hz, 0.49 * sample_rate_hz)
+    if probe.kind == "only":
+        return slice_bell(hz, q, sample_rate_hz)
+    gain_db = probe.amount_db if probe.kind == "lift" else -probe.amount_db
+    return Bell(hz=hz, gain_db=gain_db, q=q).sections(sample_rate_hz)

@@ -1,0 +1,113 @@
+"""The loop of the plane: from the power of each frame to what is shaved off its bins."""
+
+import numpy as np
+from numba import njit
+
+__all__ = ["frame_cuts"]
+
+SLOPE_DB_PER_OCTAVE = 12.0  # of the cone under which a peak covers its surroundings
+KNEE_DB = 4.0  # over the tolerance: from there on all that stands proud is shaved
+LINE_TOLERANCE_DB = 3.0  # of lines, which waver
+COVERED_DB = -8.0  # the lowest habit: a line below its surroundings that comes up is noticed before it stands proud
+LINE_STEPS = 4  # bins from a line to where it must have fallen off
+LINE_FROM_DB, LINE_RANGE_DB = 9.0, 5.0  # of that fall: from noise to a clear line
+LINE_REACH = 4  # bins around a line that are the line's own
+BORN_TOGETHER, BORN_NEAR_LOUDEST_DB, REMEMBERED = 3.0, 30.0, 0.8  # several lines at once, or a loud one, are a new note
+FORGETTING = 0.02  # a frame: how fast a line's own habit is learnt upwards
+SETTLING, PATIENCE, ESTABLISHED = 25.0, 8.0, 5.0  # frames
+STRUCK_DB = 6.0  # within two frames: the line is struck anew
+SILENCE = 1e-13
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def frame_cuts(power, octave, low, high, gap_low, gap_high, trend_low, trend_high, tolerance, edge, amount, habits, cuts_db):
+    """Set cuts_db (frames, bins) float32 to what stands proud in power (frames, bins) float32, smoothed in time.
+
+    octave (bins,): log2 of each bin, low, high, gap_low, gap_high, trend_low, trend_high (bins,) int64: the
+    bins over which a level is taken, beyond which the surroundings begin, and over which the trend goes; tolerance (bins,): how far a
+    level may stand out by chance, in dB; edge (bins,): 0 where nothing may be shaved, to 1; habits
+    (6, bins) is updated: how far each line usually stands out, for how many frames it has been there, and missed, the
+    levels of the last two frames, and (first place) how many lines came up lately.
+    """
+    n_frames, n_bins = power.shape
+    level, line, born = np.empty(n_bins), np.empty(n_bins), np.zeros(n_bins, dtype=np.bool_)
+    total, total_db, shape = np.empty(n_bins + 1), np.empty(n_bins), np.empty(n_bins)
+    left, right, proud = np.empty(n_bins), np.empty(n_bins), np.empty(n_bins)
+    near = LINE_STEPS + 2
+    usual, age, gone, last, one_before = habits[0], habits[1], habits[2], habits[3], habits[4]
+    for t in range(n_frames):
+        row = power[t]
+        total[0] = 0.0
+        for k in range(n_bins):
+            total[k + 1] = total[k] + row[k] + SILENCE
+        loudest = -300.0
+        for k in range(n_bins):
+            level[k] = 10.0 * np.log10(max(total[high[k] + 1] - total[low[k]], SILENCE) / (high[k] - low[k] + 1))
+            loudest = max(loudest, level[k]) if k > 3 else loudest
+        # Bent straight first: a sound that falls steeply would cover all that stands proud further up.
+        total_db[0] = 0.0
+        for k in range(1, n_bins):
+            total_db[k] = total_db[k - 1] + level[k] * (octave[k] - octave[k - 1])
+        for k in range(n_bins):
+            a, b = trend_low[k], trend_high[k]
+            shape[k] = level[k] - (total_db[b] - total_db[a]) / max(octave[b] - octave[a], 1e-9)
+        left[0], right[n_bins - 1] = shape[0], shape[n_bins - 1]
+        for k in range(1, n_bins):
+            left[k] = max(left[k - 1] - SLOPE_DB_PER_OCTAVE * (octave[k] - octave[k - 1]), shape[k])
+        for k in range(n_bins - 2, -1, -1):
+            right[k] = max(right[k + 1] - SLOPE_DB_PER_OCTAVE * (octave[k + 1] - octave[k]), shape[k])
+        for k in range(n_bins):
+            below = left[gap_low[k]] - SLOPE_DB_PER_OCTAVE * (octave[k] - octave[gap_low[k]])
+            above = -300.0
+            if gap_high[k] < n_bins:
+                above = right[gap_high[k]] - SLOPE_DB_PER_OCTAVE * (octave[gap_high[k]] - octave[k])
+            proud[k] = shape[k] - max(below, above)
+            line[k] = 0.0
+        for k in range(near, n_bins - near):
+            # Compared with ratios, not decibels: most bins need no logarithm.
+            here = total[k + 2] - total[k - 1]
+            there = max(total[k + near + 1] - total[k + LINE_STEPS], total[k - LINE_STEPS + 1] - total[k - near])
+            if here > there * 7.94:  # LINE_FROM_DB
+                fall = 10.0 * np.log10(here / there)
+                strength = min((fall - LINE_FROM_DB) / LINE_RANGE_DB, 1.0)
+                for i in range(max(k - LINE_REACH, 0), min(k + LINE_REACH + 1, n_bins)):
+                    line[i] = max(line[i], strength)
+        n_born = REMEMBERED * habits[5, 0]
+        for k in range(1, n_bins):
+            born[k] = line[k] > 0.5 and (age[k] <= 0.0 or level[k] > one_before[k] + STRUCK_DB)
+            if born[k] and not born[k - 1] and proud[k] > 0.0 and edge[k] > 0.0:
+                n_born += 1.0
+        habits[5, 0] = n_born
+        for k in range(n_bins):
+            together = n_born >= BORN_TOGETHER
+            if line[k] > 0.5:
+                if born[k]:
+                    is_note = together or level[k] > loudest - BORN_NEAR_LOUDEST_DB
+                    usual[k] = max(proud[k], COVERED_DB) if is_note else 0.0
+                    age[k] = 0.0
+                elif age[k] < SETTLING and usual[k] != 0.0:
+                    # A note's onset takes some frames: its partials may still grow.
+                    usual[k] = max(usual[k], proud[k])
+                else:
+                    usual[k] += (FORGETTING if proud[k] > usual[k] else 4.0 * FORGETTING) * (max(proud[k], COVERED_DB) - usual[k])
+                age[k] += 1.0
+                gone[k] = 0.0
+            elif age[k] > 0.0:
+                # A line that wavers is not gone at once.
+                gone[k] += 1.0
+                if gone[k] > PATIENCE or age[k] < ESTABLISHED:
+                    age[k], usual[k] = 0.0, 0.0
+            over, bearable = proud[k] - usual[k], tolerance[k] + (LINE_TOLERANCE_DB if age[k] > 0.0 else 0.0)
+            cut = 0.0
+            if over >= bearable + KNEE_DB:
+                cut = over
+            elif over > bearable:
+                cut = (over - bearable) * (bearable + KNEE_DB) / KNEE_DB
+            cuts_db[t, k] = cut * edge[k] * amount
+            one_before[k], last[k] = last[k], level[k]
+        # Smoothed over neighbours, so that no cut has a ragged edge.
+        before = cuts_db[t, 0]
+        for k in range(1, n_bins - 1):
+            here = cuts_db[t, k]
+            cuts_db[t, k] = 0.25 * before + 0.5 * here + 0.25 * cuts_db[t, k + 1]
+            before = here
