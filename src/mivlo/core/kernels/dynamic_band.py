@@ -4,7 +4,7 @@ import numpy as np
 from numba import njit
 
 __all__ = [
-    "SUBSTEP_FRAMES", "burst_holds", "gain_steps", "highest_of_last", "level_steps", "run_table", "smoothed", "stroke_holds",
+    "SUBSTEP_FRAMES", "blend", "burst_holds", "detect", "gain_steps", "highest_of_last", "level_steps", "run_table", "smoothed", "stroke_holds",
 ]  # fmt: skip
 
 SUBSTEP_FRAMES = 32  # how often level and gain are computed: two thirds of a millisecond at 48 kHz
@@ -14,41 +14,63 @@ AT_REST_DB = 1e-4
 
 
 @njit(cache=True, nogil=True, fastmath=FUSED, error_model="numpy")
-def level_steps(x, coefs, state, peaks, powers):
-    """Measure x (channels, n) float64 through two sections, once in SUBSTEP_FRAMES.
+def level_steps(x, less, stride, coefs, state, peaks, powers):
+    """Measure x - less, both (channels, n) float64, through one section, once in SUBSTEP_FRAMES.
 
-    coefs (2, 5) = b0, b1, b2, a1, a2; state (2, 2, 2) is updated; peaks, powers (n // SUBSTEP_FRAMES,) are
-    overwritten with the highest squared magnitude and the mean square, each the highest of the channels.
+    Takes one frame in `stride`, for which coefs (5,) = b0, b1, b2, a1, a2 are; state (2, 2) is updated; peaks, powers
+    (n // SUBSTEP_FRAMES,) are overwritten with the highest squared magnitude and the mean square, each the highest of
+    the channels.
     """
-    p0, p1, p2, p3, p4 = coefs[0, 0], coefs[0, 1], coefs[0, 2], coefs[0, 3], coefs[0, 4]
-    q0, q1, q2, q3, q4 = coefs[1, 0], coefs[1, 1], coefs[1, 2], coefs[1, 3], coefs[1, 4]
-    a1, a2, b1, b2 = state[0, 0, 0], state[0, 0, 1], state[0, 1, 0], state[0, 1, 1]
-    c1, c2, d1, d2 = state[1, 0, 0], state[1, 0, 1], state[1, 1, 0], state[1, 1, 1]
+    p0, p1, p2, p3, p4 = coefs[0], coefs[1], coefs[2], coefs[3], coefs[4]
+    a1, a2, b1, b2 = state[0, 0], state[0, 1], state[1, 0], state[1, 1]
     left, right = x[0], x[x.shape[0] - 1]
-    # Both channels and both sections in one loop: four recursions that need not wait for each other.
+    less_left, less_right = less[0], less[x.shape[0] - 1]
+    # Both channels in one loop: two recursions that need not wait for each other.
     for j in range(x.shape[1] // SUBSTEP_FRAMES):
         high_left, high_right, sum_left, sum_right = 0.0, 0.0, 0.0, 0.0
         a1 = 0.0 if abs(a1) < INAUDIBLE else a1
         b1 = 0.0 if abs(b1) < INAUDIBLE else b1
-        c1 = 0.0 if abs(c1) < INAUDIBLE else c1
-        d1 = 0.0 if abs(d1) < INAUDIBLE else d1
-        for i in range(j * SUBSTEP_FRAMES, (j + 1) * SUBSTEP_FRAMES):
-            u, v = left[i], right[i]
+        for i in range(j * SUBSTEP_FRAMES, (j + 1) * SUBSTEP_FRAMES, stride):
+            u, v = left[i] - less_left[i], right[i] - less_right[i]
             yu, yv = p0 * u + a1, p0 * v + b1
             a1, b1 = (p1 * u + a2) - p3 * yu, (p1 * v + b2) - p3 * yv
             a2, b2 = p2 * u - p4 * yu, p2 * v - p4 * yv
-            zu, zv = q0 * yu + c1, q0 * yv + d1
-            c1, d1 = (q1 * yu + c2) - q3 * zu, (q1 * yv + d2) - q3 * zv
-            c2, d2 = q2 * yu - q4 * zu, q2 * yv - q4 * zv
-            zu, zv = zu * zu, zv * zv
-            high_left = zu if zu > high_left else high_left
-            high_right = zv if zv > high_right else high_right
-            sum_left += zu
-            sum_right += zv
+            yu, yv = yu * yu, yv * yv
+            high_left = yu if yu > high_left else high_left
+            high_right = yv if yv > high_right else high_right
+            sum_left += yu
+            sum_right += yv
         peaks[j] = max(high_left, high_right)
-        powers[j] = max(sum_left, sum_right) / SUBSTEP_FRAMES
-    state[0, 0, 0], state[0, 0, 1], state[0, 1, 0], state[0, 1, 1] = a1, a2, b1, b2
-    state[1, 0, 0], state[1, 0, 1], state[1, 1, 0], state[1, 1, 1] = c1, c2, d1, d2
+        powers[j] = max(sum_left, sum_right) * stride / SUBSTEP_FRAMES
+    state[0, 0], state[0, 1], state[1, 0], state[1, 1] = a1, a2, b1, b2
+
+
+@njit(cache=True, nogil=True, fastmath=FUSED, error_model="numpy")
+def blend(x, treated, gains_db, pole, full):
+    """Move x (channels, n) float64 in place towards treated, so far that it has gains_db (n // SUBSTEP_FRAMES + 1,).
+
+    full (4,): three stages, which are updated, of what is added to a tone at the full extent, and their goal.
+    """
+    scale = 1.0 / SUBSTEP_FRAMES
+    weight = (10.0 ** (gains_db[0] / 20.0) - 1.0) / full[2]
+    for j in range(gains_db.shape[0] - 1):
+        if full[2] != full[3]:
+            at = full[3]
+            for stage in range(3):
+                full[stage] += pole * (at - full[stage])
+                at = full[stage]
+            if abs(at - full[3]) < 1e-7:
+                full[0], full[1], full[2] = full[3], full[3], full[3]
+        then = weight
+        if gains_db[j + 1] != gains_db[j] or full[2] != full[3]:
+            then = (10.0 ** (gains_db[j + 1] / 20.0) - 1.0) / full[2]
+        if weight != 0.0 or then != 0.0:  # at rest it is left alone, to the bit
+            slope = (then - weight) * scale
+            for c in range(x.shape[0]):
+                row, other = x[c, j * SUBSTEP_FRAMES : (j + 1) * SUBSTEP_FRAMES], treated[c, j * SUBSTEP_FRAMES : (j + 1) * SUBSTEP_FRAMES]
+                for i in range(SUBSTEP_FRAMES):
+                    row[i] += (weight + slope * i) * (other[i] - row[i])
+        weight = then
 
 
 @njit(cache=True, nogil=True)
@@ -146,6 +168,56 @@ def gain_steps(level_db, held, figures, state, gains_db):
             gain = rest  # so that below its threshold the move is at rest to the bit
         gains_db[j] = gain
     state[0] = gain
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def detect(
+    heard, less, scale, stride, coefs, state, use_rms, smoothing, smooth, levels, window, back, ahead, trigger, limits, counts,
+    left, figures, gain, switch, level_db, edges_db,
+):  # fmt: skip
+    """From what is heard to the gain at the edges of the steps: all of the above in one call.
+
+    heard, less (channels, n); levels (back + ahead + window - 1,) is what was measured before and is updated; trigger
+    0 above, 1 after-stroke, 2 sudden; limits (5,) = stroke growth, threshold as power, burst over, low, high; counts
+    (5,) int64 = stroke rise, stroke length, burst rise, burst settle, burst length; left (2,) int64, smooth (1,),
+    gain (1,) and switch (3,) int64 (step, goal, steps) are updated; level_db (n // SUBSTEP_FRAMES,) and edges_db (one
+    more; the first is read) are overwritten.
+    """
+    n = heard.shape[1] // SUBSTEP_FRAMES
+    kept = levels.shape[0]
+    peaks, powers = np.empty(n), np.empty(n)
+    level_steps(heard, less, stride, coefs, state, peaks, powers)
+    smoothed(powers, smoothing, smooth)
+    all_levels = np.empty(kept + n)
+    all_levels[:kept] = levels
+    all_levels[kept:] = scale * (powers if use_rms else peaks)
+    levels[:] = all_levels[n:]
+    steady = np.empty(kept + n - window + 1)
+    if use_rms:
+        steady[:] = all_levels[window - 1 :]
+    else:
+        highest_of_last(all_levels, window, steady)
+    held = np.zeros(n, dtype=np.bool_)
+    now = np.empty(n)
+    if trigger == 1:
+        floor = limits[1] / limits[0]
+        left[0] = stroke_holds(steady, back, ahead, counts[0], limits[0], floor, counts[1], left[0], held)
+        now[:] = steady[back : back + n]
+    else:
+        if trigger == 2:
+            left[1] = burst_holds(
+                steady, back, ahead, limits[1], limits[2], limits[3], limits[4], counts[2], counts[3], counts[4], left[1], held
+            )  # fmt: skip
+        # What comes within the look-ahead counts, so that the gain is down before it, and stays down to its end.
+        highest_of_last(steady[back : back + n + ahead], ahead + 1, now)
+    for j in range(n):
+        level_db[j] = 10.0 * np.log10(max(now[j], 1e-15))
+    gain_steps(level_db, held, figures, gain, edges_db[1:])
+    if switch[0] != switch[1] or switch[1] == 0:
+        for j in range(n):
+            if switch[0] != switch[1]:
+                switch[0] += 1 if switch[1] > switch[0] else -1
+            edges_db[j + 1] *= switch[0] / switch[2]
 
 
 @njit(cache=True, nogil=True, fastmath=FUSED, error_model="numpy")

@@ -1,22 +1,20 @@
 """What every dynamic move is: a filter whose gain follows the level of what it listens to."""
 
 from abc import abstractmethod
-from functools import lru_cache
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from mivlo.core.filters.biquad import Biquad, frequency_response, state_variable_form
+from mivlo.core.filters.biquad import Biquad, frequency_response
 from mivlo.core.moves.base import BaseMove, Family, Hz, Keepers, check_frequency, slice_bell
-from mivlo.core.processors.dynamic import TABLE_STEP_DB, DynamicFigures, DynamicSpec, GainTable, Trigger
+from mivlo.core.processors.dynamic import STRIDE_BELOW, Blend, DynamicFigures, DynamicSpec, GainTable, Trigger
 from mivlo.core.units import Array
 
 __all__ = ["DynamicMove", "level_db"]
 
-ALMOST_REST_DB = 0.01
-SHAPE_FIGURES = ("hz", "q", "slope_db_per_octave")
+LEAST_FULL_DB = 0.5  # of a move that does nothing: the filter must be some filter
 
 
 def level_db(title: str, low: float, high: float, **extra: Any) -> Any:
@@ -74,11 +72,11 @@ class DynamicMove(BaseMove):
 
     @abstractmethod
     def sections_at(self, gain_db: float, sample_rate_hz: float) -> tuple[Biquad, ...]:
-        """Return the filter at a gain other than 0 dB; the same number of sections at every gain."""
+        """Return the filter at a gain other than 0 dB."""
 
     @abstractmethod
     def own_band(self, sample_rate_hz: float) -> tuple[Biquad, Biquad]:
-        """Return the filter through which its own level is measured."""
+        """Return the filter that lets through what it acts on."""
 
     @property
     @abstractmethod
@@ -98,20 +96,45 @@ class DynamicMove(BaseMove):
         return self.response_at(self.rest_db + self.depth_db, freqs_hz, sample_rate_hz)
 
     def response_at(self, gain_db: float, freqs_hz: Array, sample_rate_hz: float) -> NDArray[np.complex128]:
-        """Return the (bins,) response while the move stands at a gain."""
-        if gain_db == 0.0:
-            return np.ones(freqs_hz.shape, dtype=np.complex128)
-        return frequency_response(self.sections_at(gain_db, sample_rate_hz), freqs_hz, sample_rate_hz=sample_rate_hz)
+        """Return the (bins,) response while the move stands at a gain.
+
+        Source: ours; 1 + w·(H - 1), H at the full extent. Of a bell that is a bell again, exact at its centre:
+        (s² + s·K·k + 1)/(s² + s·k + 1), and its filter stands still while its gain moves, so nothing can crackle.
+        """
+        full_db = self._full_db()
+        h = frequency_response(self.sections_at(full_db, sample_rate_hz), freqs_hz, sample_rate_hz=sample_rate_hz)
+        return 1.0 + (10.0 ** (gain_db / 20.0) - 1.0) / (10.0 ** (full_db / 20.0) - 1.0) * (h - 1.0)
+
+    def _full_db(self) -> float:
+        """Return the gain of the two between which it moves that is further from 0 dB."""
+        full_db = max(self.rest_db, self.rest_db + self.depth_db, key=abs)
+        return full_db if abs(full_db) >= LEAST_FULL_DB else LEAST_FULL_DB
+
+    def shape(self, sample_rate_hz: float) -> Blend | GainTable:
+        """Return what the stage runs."""
+        full_db = self._full_db()
+        return Blend(self.sections_at(full_db, sample_rate_hz), full_db)
+
+    def detector(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
+        """Return the sections through which its own level is measured; of a blend, behind what it takes away."""
+        return self.own_band(sample_rate_hz)[:1]
 
     def stage(
         self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float
-    ) -> DynamicSpec:
+    ) -> DynamicSpec:  # fmt: skip
         self.check_rate(sample_rate_hz)
-        if self.key_hz is None:
-            detector, low_hz = self.own_band(sample_rate_hz), self.band_low_hz
+        if self.listens_to or self.key_hz is not None:
+            key_hz = self.key_hz or self.hz
+            detector: tuple[Biquad, ...] = (
+                self.own_band(sample_rate_hz) if self.key_hz is None else slice_bell(key_hz, self.key_q, sample_rate_hz)
+            )
+            low_hz = self.band_low_hz if self.key_hz is None else key_hz
+            slow = detector
         else:
-            detector, low_hz = slice_bell(self.key_hz, self.key_q, sample_rate_hz), self.key_hz
-        return DynamicSpec(key, self._figures(low_hz, on=on), detector, _table(self, sample_rate_hz), sample_rate_hz)
+            detector, low_hz = self.detector(sample_rate_hz), self.band_low_hz
+            slow = self.detector(sample_rate_hz / 2.0) if low_hz < sample_rate_hz / STRIDE_BELOW else detector
+        figures = self._figures(low_hz, on=on)
+        return DynamicSpec(key, figures, detector, slow, self.shape(sample_rate_hz), sample_rate_hz)
 
     def _figures(self, detector_hz: float, *, on: bool) -> DynamicFigures:
         return DynamicFigures(
@@ -120,27 +143,3 @@ class DynamicMove(BaseMove):
             rms=self.detection == "rms", trigger=self.trigger, stroke_ms=self.stroke_ms, listens_to=self.listens_to,
             listens_after_fader=self.listens_after_fader, detector_hz=detector_hz, on=on, channel=self.channel,
         )  # fmt: skip
-
-
-def _table(move: DynamicMove, sample_rate_hz: float) -> GainTable:
-    """Return the table of a move; what only decides when it acts does not make it another one."""
-    ends = (0.0, move.rest_db, move.rest_db + move.depth_db)
-    figures = {name: getattr(move, name) for name in SHAPE_FIGURES if hasattr(move, name)}
-    shape = type(move).model_construct(**figures)
-    return _shape_table(shape, float(np.floor(min(ends))), float(np.ceil(max(ends))), sample_rate_hz)
-
-
-@lru_cache(maxsize=1024)
-def _shape_table(move: DynamicMove, lowest_db: float, highest_db: float, sample_rate_hz: float) -> GainTable:
-    highest_db = max(highest_db, lowest_db + TABLE_STEP_DB)
-    gains_db = np.arange(lowest_db, highest_db + TABLE_STEP_DB / 2.0, TABLE_STEP_DB)
-    rows = []
-    for gain_db in gains_db:
-        at_rest = gain_db == 0.0
-        toward = -ALMOST_REST_DB if lowest_db < 0.0 else ALMOST_REST_DB
-        sections = move.sections_at(toward if at_rest else float(gain_db), sample_rate_hz)
-        forms = np.array([state_variable_form(section) for section in sections])
-        if at_rest:
-            forms[:, 2:] = (1.0, 0.0, 0.0)  # a wire, whatever its states: transparent to the bit
-        rows.append(forms)
-    return GainTable(lowest_db, np.array(rows))

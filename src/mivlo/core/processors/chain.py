@@ -71,6 +71,11 @@ class Chain:
         self._allocate(0)
         self._insert_all(self._possible(sections))
 
+    @property
+    def n_sections(self) -> int:
+        """Return how many sections run, those that fade out included."""
+        return len(self._keys)
+
     def clone(self) -> Self:
         """Return a chain that goes on from here on its own."""
         other = copy(self)

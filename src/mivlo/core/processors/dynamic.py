@@ -11,12 +11,15 @@ from mivlo.core.filters.biquad import Biquad
 from mivlo.core.kernels import dynamic_band as kernel
 from mivlo.core.kernels.dynamic_band import SUBSTEP_FRAMES
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.processors.chain import GLIDE_S, Chain, KeyedSection
 from mivlo.core.processors.stage import Context, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["DynamicFigures", "DynamicSpec", "DynamicStage", "GainTable", "Trigger", "lookahead_frames", "static_gain_db"]
+__all__ = ["Blend", "DynamicFigures", "DynamicSpec", "DynamicStage", "GainTable", "Trigger", "lookahead_frames", "static_gain_db"]
 
 Trigger = Literal["above", "after-stroke", "sudden"]
+TRIGGERS: tuple[Trigger, ...] = ("above", "after-stroke", "sudden")  # in the kernel's order
+STRIDE_BELOW = 8.0  # of the rate: below it, every second frame tells the level as well
 SILENCE_POWER = 1e-15
 SMOOTHING_S = 0.010  # of RMS detection: 10 ms, or a period of the band where that is longer
 GLIDE_STEPS = 32  # of the control grid: 43 ms at 48 kHz for figures that are changed
@@ -52,6 +55,14 @@ class DynamicFigures:
     channel: Channel
 
 
+@dataclass(frozen=True, slots=True)
+class Blend:
+    """A filter that is mixed with what it is made from: sections at their full extent, and their gain there."""
+
+    sections: tuple[Biquad, ...]
+    full_db: float
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class GainTable:
     """Sections as (g, k, m0, m1, m2) at every whole dB from lowest_db on: (gains, sections, 5)."""
@@ -67,18 +78,22 @@ class GainTable:
 
 @dataclass(frozen=True, slots=True)
 class DynamicSpec(StageSpec):
-    """A dynamic move as a stage: figures, the detector's sections, and the filter at every gain."""
+    """A dynamic move as a stage: figures, the detector's sections, and what is done at every gain.
+
+    With a blend, what it listens to in itself is what the blend takes away, so that one detector section does.
+    """
 
     key: str
     figures: DynamicFigures
-    detector: tuple[Biquad, Biquad]
-    table: GainTable
+    detector: tuple[Biquad, ...]
+    detector_at_half_rate: tuple[Biquad, ...]
+    shape: Blend | GainTable
     sample_rate_hz: float
 
-    def structure(self) -> tuple[str, int, str, int]:
+    def structure(self) -> tuple[str, int, str, bool, int]:
         figures = self.figures
         latency = lookahead_frames(figures.lookahead_ms, sample_rate_hz=self.sample_rate_hz)
-        return self.key, latency, figures.channel, self.table.values.shape[1]
+        return self.key, latency, figures.channel, bool(figures.listens_to), len(self.detector)
 
     def make(self, n_channels: int, sample_rate_hz: float) -> "DynamicStage":
         return DynamicStage(self, n_channels, sample_rate_hz)
@@ -113,31 +128,139 @@ def lookahead_frames(lookahead_ms: float, *, sample_rate_hz: float) -> int:
     return round(lookahead_ms / 1e3 * sample_rate_hz / CONTROL_FRAMES) * CONTROL_FRAMES
 
 
+class _Blender:
+    """Runs a blend: the sections in full on what comes in, mixed in by the gain on what goes out."""
+
+    def __init__(self, blend: Blend, n_lanes: int, latency: int, sample_rate_hz: float) -> None:
+        self._chain = Chain(n_lanes, sample_rate_hz, _keyed(blend))
+        self._waiting = np.zeros((n_lanes, latency))
+        self._pole = 1.0 - np.exp(-SUBSTEP_FRAMES / (GLIDE_S * sample_rate_hz))
+        self._full = np.full(4, _added(blend.full_db))  # gliding in three stages, as the chain's figures do
+
+    def retune(self, blend: Blend) -> None:
+        self._chain.set_sections(_keyed(blend))
+        self._full[3] = _added(blend.full_db)
+
+    def take_in(self, lanes: Array) -> tuple[Array, Array]:
+        """Return what the detector hears: a minuend and a subtrahend."""
+        treated = lanes.copy()
+        self._chain.process(treated)
+        self._waiting = np.concatenate([self._waiting, treated], axis=1) if self._waiting.shape[1] else treated
+        return treated, lanes
+
+    @property
+    def heard_scale(self) -> float:
+        """Return by what power the detector's reading is to be multiplied: 0 dB for a tone in the middle of the band."""
+        return float(1.0 / max(self._full[3] ** 2, 1e-12))
+
+    def act(self, lanes: Array, gains_db: Array) -> None:
+        kernel.blend(lanes, self._waiting[:, : lanes.shape[1]], gains_db, self._pole, self._full)
+        self._waiting = self._waiting[:, lanes.shape[1] :].copy()
+
+    def clone(self) -> Self:
+        other = copy(self)
+        other._chain, other._full = self._chain.clone(), self._full.copy()
+        return other
+
+    def is_sound(self) -> bool:
+        return self._chain.is_sound()
+
+
+def _keyed(blend: Blend) -> list[KeyedSection]:
+    return [KeyedSection(str(index), section) for index, section in enumerate(blend.sections)]
+
+
+def _added(full_db: float) -> float:
+    return float(10.0 ** (full_db / 20.0) - 1.0)
+
+
+class _Slider:
+    """Runs a table of gains; figures that are changed glide from one table to the other."""
+
+    heard_scale = 1.0
+
+    def __init__(self, table: GainTable, n_lanes: int) -> None:
+        self._table, self._old, self._done = table, table.values, GLIDE_STEPS
+        self._state = np.zeros((table.values.shape[1], 2, 2))
+
+    def retune(self, table: GainTable) -> None:
+        lowest, highest = min(table.lowest_db, self._table.lowest_db), max(table.highest_db, self._table.highest_db)
+        old, new = (_resampled(v, at, lowest, highest) for v, at in ((self._blended(), self._table.lowest_db), (table.values, table.lowest_db)))
+        if old.shape[1] > new.shape[1]:
+            new = np.concatenate([new, _wires_like(old[:, new.shape[1] :])], axis=1)
+        elif old.shape[1] < new.shape[1]:
+            self._state = np.concatenate([self._state, np.zeros((new.shape[1] - old.shape[1], 2, 2))])
+            old = np.concatenate([old, _wires_like(new[:, old.shape[1] :])], axis=1)
+        self._old, self._table = old, GainTable(lowest, new)
+        self._done = GLIDE_STEPS if np.array_equal(old, new) else 0
+
+    def take_in(self, lanes: Array) -> tuple[Array, Array]:
+        return lanes, np.zeros_like(lanes)
+
+    def act(self, lanes: Array, gains_db: Array) -> None:
+        done = 0
+        while done < lanes.shape[1]:
+            count = CONTROL_FRAMES if self._done < GLIDE_STEPS else lanes.shape[1] - done
+            first, last = done // SUBSTEP_FRAMES, (done + count) // SUBSTEP_FRAMES
+            kernel.run_table(
+                lanes[:, done : done + count], gains_db[first : last + 1], self._table.lowest_db, TABLE_STEP_DB,
+                self._blended(), self._state,
+            )  # fmt: skip
+            self._done = min(self._done + 1, GLIDE_STEPS)
+            done += count
+
+    def clone(self) -> Self:
+        other = copy(self)
+        other._state = self._state.copy()
+        return other
+
+    def is_sound(self) -> bool:
+        return bool(np.isfinite(self._state).all())
+
+    def _blended(self) -> Array:
+        if self._done >= GLIDE_STEPS:
+            return self._table.values
+        weight = 0.5 - 0.5 * np.cos(np.pi * self._done / GLIDE_STEPS)
+        return np.asarray(self._old + weight * (self._table.values - self._old))
+
+
+def _wires_like(sections: Array) -> Array:
+    """Return sections of the same states that pass everything."""
+    wires = sections.copy()
+    wires[..., 2:] = (1.0, 0.0, 0.0)
+    return wires
+
+
 class DynamicStage:
     """Detector, gain computer and filter; the look-ahead is the stage's latency."""
 
     def __init__(self, spec: DynamicSpec, n_channels: int, sample_rate_hz: float) -> None:
         figures = spec.figures
-        self._n_channels = n_channels
         # One channel alone has no side: the move then does nothing.
         self._acts = n_channels == 2 or figures.channel != "side"
+        n_lanes = 2 if n_channels == 2 and figures.channel == "both" else 1
+        self._rate = sample_rate_hz
         self._steps_per_s = sample_rate_hz / SUBSTEP_FRAMES
         self._latency = lookahead_frames(figures.lookahead_ms, sample_rate_hz=sample_rate_hz)
         self._ahead = self._latency // SUBSTEP_FRAMES
         self._back = round(BURST_RISE_S * 3 * self._steps_per_s)
-        self._detector_state = np.zeros((2, 2, 2))
+        self._first_section = Chain(2 if figures.listens_to else n_lanes, sample_rate_hz, _first_of(spec.detector))
+        self._detector_state = np.zeros((2, 2))
         self._smooth = np.zeros(1)
         self._gain = np.array([figures.rest_db])
-        self._switch_steps = max(1, round(SWITCH_S * self._steps_per_s))
-        self._wet_step = self._switch_steps if figures.on else 0
+        steps = max(1, round(SWITCH_S * self._steps_per_s))
+        self._switch = np.array([steps if figures.on else 0, 0, steps], dtype=np.int64)
+        self._left = np.zeros(2, dtype=np.int64)
         self._edge_db = figures.rest_db if figures.on else 0.0
         self._delay = np.zeros((n_channels, self._latency))
-        self._burst_left = self._stroke_left = 0
         self._trace: Trace | None = None
         self._figures = figures
-        self._table, self._old_table, self._blend = spec.table, spec.table.values, GLIDE_STEPS
-        self._state = np.zeros((spec.table.values.shape[1], 2, 2))
-        self._set_detector(spec.detector)
+        self._filter: _Blender | _Slider
+        if isinstance(spec.shape, Blend):
+            self._filter = _Blender(spec.shape, n_lanes, self._latency, sample_rate_hz)
+        else:
+            self._filter = _Slider(spec.shape, n_lanes)
+        self._set_figures(spec)
         self._levels = np.full(self._back + self._ahead + self._window - 1, SILENCE_POWER)
 
     @property
@@ -146,14 +269,11 @@ class DynamicStage:
 
     def retune(self, spec: DynamicSpec) -> None:
         """Glide to other figures of the same structure."""
-        table = spec.table
-        lowest, highest = min(table.lowest_db, self._table.lowest_db), max(table.highest_db, self._table.highest_db)
-        self._old_table = _resampled(self._blended(), self._table.lowest_db, lowest, highest)
-        self._table = GainTable(lowest, _resampled(table.values, table.lowest_db, lowest, highest))
-        self._blend = GLIDE_STEPS if np.array_equal(self._old_table, self._table.values) else 0
+        self._filter.retune(spec.shape)  # type: ignore[arg-type]  # a move's kind never changes its shape's
         self._figures = spec.figures
         window = self._window
-        self._set_detector(spec.detector)
+        self._first_section.set_sections(_first_of(spec.detector))
+        self._set_figures(spec)
         grown = self._window - window
         if grown > 0:
             self._levels = np.concatenate([np.full(grown, self._levels[0]), self._levels])
@@ -162,22 +282,38 @@ class DynamicStage:
 
     def process(self, x: Array, context: Context) -> Array:
         figures = self._figures
+        lanes = np.ascontiguousarray(lane_of(x, figures.channel))
+        heard, less = self._filter.take_in(lanes)
+        scale = self._filter.heard_scale
         if figures.listens_to:
             key = context.read_key(figures.listens_to, figures.listens_after_fader, context.frame, x.shape[1])
             # A key is heard in the mid or the side where the move acts on that, else in all its channels.
-            heard = lane_of(key, figures.channel) if figures.channel in ("mid", "side") else key
-        else:
-            heard = lane_of(x, figures.channel)
-        level_db, held = self._measure(np.ascontiguousarray(heard))
-        gains_db = self._gains(level_db, held)
-        delayed = np.concatenate([self._delay, x], axis=1)
-        self._delay = delayed[:, x.shape[1] :].copy()
-        x = np.ascontiguousarray(delayed[:, : x.shape[1]])
+            key = lane_of(key, figures.channel) if figures.channel in ("mid", "side") else key
+            heard = np.array([key[0], key[-1]])
+            less, scale = np.zeros_like(heard), 1.0
+        if self._first_section.n_sections:
+            heard = heard - less
+            self._first_section.process(heard)
+            less = np.zeros_like(heard)
+        n_steps = x.shape[1] // SUBSTEP_FRAMES
+        level_db, gains_db = np.empty(n_steps), np.empty(n_steps + 1)
+        gains_db[0] = self._edge_db
+        kernel.detect(
+            heard, less, scale, self._stride, self._detector, self._detector_state, figures.rms, self._smoothing, self._smooth,
+            self._levels, self._window, self._back, self._ahead, TRIGGERS.index(figures.trigger), self._limits, self._counts,
+            self._left, self._gain_figures, self._gain, self._switch, level_db, gains_db,
+        )  # fmt: skip
+        self._edge_db = float(gains_db[-1])
+        if self._latency:
+            delayed = np.concatenate([self._delay, x], axis=1)
+            self._delay = delayed[:, x.shape[1] :].copy()
+            x = np.ascontiguousarray(delayed[:, : x.shape[1]])
         if self._acts:
             before = lane_of(x, figures.channel)
-            after = np.ascontiguousarray(before).copy()
-            self._filter(after, gains_db)
-            put_lane_back(x, figures.channel, before, after)
+            after = x if before is x else np.ascontiguousarray(before).copy()
+            self._filter.act(after, gains_db)
+            if after is not x:
+                put_lane_back(x, figures.channel, before, after)
         self._trace = Trace(context.frame - self._latency, SUBSTEP_FRAMES, level_db, gains_db[1:])
         return x
 
@@ -186,97 +322,38 @@ class DynamicStage:
 
     def clone(self) -> Self:
         other = copy(self)
-        for name in ("_detector_state", "_smooth", "_gain", "_delay", "_levels", "_state"):
-            setattr(other, name, getattr(self, name).copy())
+        other._filter, other._first_section = self._filter.clone(), self._first_section.clone()
+        for name in ("_detector_state", "_smooth", "_gain", "_levels", "_left", "_switch"):
+            setattr(other, name, getattr(self, name).copy())  # the rest is replaced, never written into
         return other
 
     def is_sound(self) -> bool:
-        states = (self._detector_state, self._state, self._gain, self._smooth, self._levels)
-        return all(bool(np.isfinite(values).all()) for values in states)
+        states = (self._detector_state, self._gain, self._smooth, self._levels)
+        return self._filter.is_sound() and all(bool(np.isfinite(values).all()) for values in states)
 
-    def _set_detector(self, detector: tuple[Biquad, Biquad]) -> None:
-        self._detector = np.array([[s.b0, s.b1, s.b2, s.a1, s.a2] for s in detector])
+    def _set_figures(self, spec: DynamicSpec) -> None:
+        figures, steps = spec.figures, self._steps_per_s
+        self._stride = 2 if figures.detector_hz < self._rate / STRIDE_BELOW and len(spec.detector) == 1 else 1
+        last = spec.detector[-1] if self._stride == 1 else spec.detector_at_half_rate[-1]
+        self._detector = np.array([last.b0, last.b1, last.b2, last.a1, last.a2])
         # The highest of half a period of the band: a steady tone then reads steadily, without ripple.
-        self._window = max(1, int(np.ceil(0.5 / self._figures.detector_hz * self._steps_per_s)))
-        smoothing_s = max(SMOOTHING_S, 1.0 / self._figures.detector_hz)
-        self._smoothing = 1.0 - np.exp(-1.0 / (smoothing_s * self._steps_per_s))
+        self._window = max(1, int(np.ceil(0.5 / figures.detector_hz * steps)))
+        smoothing_s = max(SMOOTHING_S, 1.0 / figures.detector_hz)
+        self._smoothing = 1.0 - np.exp(-1.0 / (smoothing_s * steps))
+        attack = 1.0 - np.exp(-1e3 / (figures.attack_ms * steps))
+        release = 1.0 - np.exp(-1e3 / (figures.release_ms * steps))
+        self._gain_figures = _kernel_figures(figures, attack=attack, release=release)
+        threshold = 10.0 ** (figures.threshold_db / 10.0)
+        grown, over = 10.0 ** (STROKE_RISE_DB / 10.0), 10.0 ** (BURST_OVER_DB / 10.0)
+        self._limits = np.array([grown, threshold, over, LOWER_RISE, UPPER_RISE])
+        spans_s = (STROKE_RISE_S, figures.stroke_ms / 1e3, BURST_RISE_S, BURST_SETTLE_S, BURST_LONGEST_S)
+        self._counts = np.array([round(span * steps) for span in spans_s], dtype=np.int64)
+        self._switch[1] = self._switch[2] if figures.on else 0
 
-    def _measure(self, heard: Array) -> tuple[Array, np.ndarray]:
-        """Return the band's level in dB for each step of the output, and where the move must hold still."""
-        n = heard.shape[1] // SUBSTEP_FRAMES
-        peaks, powers = np.empty(n), np.empty(n)
-        kernel.level_steps(heard, self._detector, self._detector_state, peaks, powers)
-        kernel.smoothed(powers, self._smoothing, self._smooth)
-        # Powers of a sine are half its squared peak: RMS detection reads -3.01 dBFS for full scale.
-        self._levels = np.concatenate([self._levels, powers if self._figures.rms else peaks])
-        if self._figures.rms:
-            steady = self._levels[self._window - 1 :]
-        else:
-            steady = np.empty(len(self._levels) - self._window + 1)
-            kernel.highest_of_last(self._levels, self._window, steady)
-        self._levels = self._levels[n:]
-        held = self._held(steady, n)
-        now = steady[self._back : self._back + n]
-        if self._figures.trigger != "after-stroke":
-            # What comes within the look-ahead counts, so that the gain is down before it, and stays down to its end.
-            now = np.empty(n)
-            kernel.highest_of_last(steady[self._back : self._back + n + self._ahead], self._ahead + 1, now)
-        return 10.0 * np.log10(np.maximum(now, SILENCE_POWER)), held
 
-    def _held(self, steady: Array, n: int) -> np.ndarray:
-        """Return for each step whether the trigger forbids to act. `steady` reaches from _back before to _ahead after."""
-        held = np.zeros(n, dtype=np.bool_)
-        threshold = 10.0 ** (self._figures.threshold_db / 10.0)
-        steps = self._steps_per_s
-        if self._figures.trigger == "after-stroke":
-            grown = 10.0 ** (STROKE_RISE_DB / 10.0)
-            self._stroke_left = kernel.stroke_holds(
-                steady, self._back, self._ahead, round(STROKE_RISE_S * steps), grown, threshold / grown,
-                round(self._figures.stroke_ms / 1e3 * steps), self._stroke_left, held,
-            )  # fmt: skip
-        elif self._figures.trigger == "sudden":
-            self._burst_left = kernel.burst_holds(
-                steady, self._back, self._ahead, threshold, 10.0 ** (BURST_OVER_DB / 10.0), LOWER_RISE, UPPER_RISE,
-                round(BURST_RISE_S * steps), round(BURST_SETTLE_S * steps), round(BURST_LONGEST_S * steps),
-                self._burst_left, held,
-            )  # fmt: skip
-        return held
-
-    def _gains(self, level_db: Array, held: np.ndarray) -> Array:
-        """Return the gain at the edges of the steps, (n + 1,)."""
-        figures = self._figures
-        attack = 1.0 - np.exp(-1e3 / (figures.attack_ms * self._steps_per_s))
-        release = 1.0 - np.exp(-1e3 / (figures.release_ms * self._steps_per_s))
-        gains = np.empty(len(level_db))
-        kernel.gain_steps(level_db, held, _kernel_figures(figures, attack=attack, release=release), self._gain, gains)
-        goal = self._switch_steps if figures.on else 0
-        if self._wet_step != goal or goal == 0:
-            way = np.arange(1, len(gains) + 1) * (1 if goal else -1)
-            wet = np.clip(self._wet_step + way, 0, self._switch_steps)
-            self._wet_step = int(wet[-1])
-            gains *= wet / self._switch_steps
-        edges = np.concatenate([[self._edge_db], gains])
-        self._edge_db = float(gains[-1])
-        return edges
-
-    def _filter(self, lanes: Array, gains_db: Array) -> None:
-        """Filter in place; while figures glide, the table is blended anew at every control step."""
-        done = 0
-        while done < lanes.shape[1]:
-            count = CONTROL_FRAMES if self._blend < GLIDE_STEPS else lanes.shape[1] - done
-            first, last = done // SUBSTEP_FRAMES, (done + count) // SUBSTEP_FRAMES
-            kernel.run_table(
-                lanes[:, done : done + count], gains_db[first : last + 1], self._table.lowest_db, TABLE_STEP_DB,
-                self._blended(), self._state,
-            )  # fmt: skip
-            self._blend = min(self._blend + 1, GLIDE_STEPS)
-            done += count
-
-    def _blended(self) -> Array:
-        if self._blend >= GLIDE_STEPS:
-            return self._table.values
-        weight = 0.5 - 0.5 * np.cos(np.pi * self._blend / GLIDE_STEPS)
-        return np.asarray(self._old_table + weight * (self._table.values - self._old_table))
+def _first_of(detector: tuple[Biquad, ...]) -> list[KeyedSection]:
+    """Return the sections before the last one."""
+    return [KeyedSection(str(index), section) for index, section in enumerate(detector[:-1])]
 
 
 def _resampled(values: Array, own_lowest_db: float, lowest_db: float, highest_db: float) -> Array:
