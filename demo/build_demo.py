@@ -19,7 +19,7 @@ from scipy.signal import butter, fftconvolve, lfilter, sosfilt
 from score import BAR_S, N_BARS, Note, all_parts, voice_line
 from voice import sing
 
-from mivlo.core.filters.matched import bell
+from mivlo.core.filters.matched import plain_bell
 from mivlo.core.units import Array, db_to_gain
 
 RATE_HZ = 48_000
@@ -88,7 +88,7 @@ def harsh_when_loud(x: Array, *, low_hz: float, high_hz: float, most_db: float) 
 
 def hump(x: Array, *, hz: float, gain_db: float, q: float) -> Array:
     """Lift a wide region for good."""
-    s = bell(hz, gain_db, q, sample_rate_hz=RATE_HZ)
+    s = plain_bell(hz, gain_db, q, sample_rate_hz=RATE_HZ)
     return np.asarray(lfilter([s.b0, s.b1, s.b2], [1.0, s.a1, s.a2], x, axis=1))
 
 

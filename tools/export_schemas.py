@@ -21,7 +21,9 @@ class MonitorMessages(BaseModel):
     """Everything said over the monitor's socket, gathered so that the page's types are generated too."""
 
     from_page: messages.FromPage
-    from_monitor: messages.Applied | messages.Meter | messages.Spectra | messages.Ended | messages.Problem
+    from_monitor: (
+        messages.Applied | messages.Meter | messages.Gains | messages.Blown | messages.Spectra | messages.Ended | messages.Problem
+    )
 
 
 def openapi() -> dict[str, Any]:

@@ -5,44 +5,65 @@ import html
 import io
 from collections.abc import Sequence
 
-from mivlo.core.engine.mix import StripState
+from mivlo.core.engine.mix import LedgerState
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.units import hz_to_note, q_to_octaves
 
 __all__ = ["COLUMNS", "Q_CONVENTION", "list_rows", "to_csv", "to_page"]
 
-COLUMNS = ("track", "number", "on", "kind", "hz", "note", "gain_db", "q", "width_octaves", "slope_db_per_octave", "reason")
+COLUMNS = (
+    "track", "number", "on", "kind", "hz", "note", "gain_db", "q", "width_octaves", "slope_db_per_octave", "acts_on", "further",
+    "reason",
+)  # fmt: skip
 Q_CONVENTION = (
     "Q of a bell: the width is measured at half the gain in dB, (s² + s·A/Q + 1)/(s² + s/(A·Q) + 1) with "
     "A = 10^(gain/40). Shelves: half the gain at the frequency. Notch: Q = frequency / (-3 dB width). "
+    "Dynamic moves: gain dB is their depth, reached over the threshold; below it they rest. "
     "Cuts: Butterworth, -3 dB at the frequency where Q is 0.7071. Octaves: N = (2/ln 2)·asinh(1/(2Q))."
 )
 
 
-def list_rows(tracks: Sequence[tuple[str, StripState]]) -> list[dict[str, str]]:
-    """Return a row for every move of the named tracks, in the ledger's order."""
+OWN_COLUMN = ("kind", "on", "hz", "gain_db", "depth_db", "q", "slope_db_per_octave", "channel")
+
+
+def list_rows(strips: Sequence[tuple[str, LedgerState]]) -> list[dict[str, str]]:
+    """Return a row for every move of the named tracks and groups, in the ledger's order."""
+    names = {state.id: name for name, state in strips}
     rows = []
-    for name, track in tracks:
-        for number, entry in enumerate(track.ledger, 1):
-            figures = entry.move.model_dump()
-            note, cents = hz_to_note(figures["hz"])
-            q = figures.get("q")
+    for name, state in strips:
+        for number, entry in enumerate(state.ledger, 1):
+            move, figures = entry.move, entry.move.model_dump()
+            note, cents = hz_to_note(move.place_hz)
+            q, gain_db = figures.get("q"), figures.get("gain_db", figures.get("depth_db"))
             rows.append(
                 {
                     "track": name,
                     "number": str(number),
-                    "on": "yes" if entry.move.on and track.ledger_on else "no",
+                    "on": "yes" if move.on and state.ledger_on else "no",
                     "kind": MOVE_KINDS[figures["kind"]].label,
-                    "hz": f"{figures['hz']:.2f}",
+                    "hz": f"{move.place_hz:.2f}",
                     "note": f"{note} {cents:+.0f} ct",
-                    "gain_db": f"{figures['gain_db']:.2f}" if "gain_db" in figures else "",
+                    "gain_db": "" if gain_db is None else f"{gain_db:.2f}",
                     "q": "" if q is None else f"{q:.4g}",
                     "width_octaves": "" if q is None else f"{q_to_octaves(q):.3f}",
                     "slope_db_per_octave": str(figures.get("slope_db_per_octave", "")),
+                    "acts_on": move.channel + (", linear phase" if state.phase == "linear" and move.family == "static" else ""),
+                    "further": _further(figures, names),
                     "reason": entry.reason,
                 }
             )
     return rows
+
+
+def _further(figures: dict[str, object], names: dict[str, str]) -> str:
+    """Return the figures that have no column of their own, as words."""
+    told = []
+    for name, value in figures.items():
+        if name in OWN_COLUMN or value in (None, "", ()):
+            continue
+        shown = names.get(str(value), "a track that is gone") if name == "listens_to" else value
+        told.append(f"{name.replace('_', ' ')} {shown:g}" if isinstance(shown, float) else f"{name.replace('_', ' ')} {shown}")
+    return "; ".join(told)
 
 
 def to_csv(rows: Sequence[dict[str, str]]) -> str:
@@ -57,7 +78,7 @@ def to_csv(rows: Sequence[dict[str, str]]) -> str:
 
 def to_page(session_name: str, rows: Sequence[dict[str, str]]) -> str:
     """Return one printable HTML page with the Q convention stated."""
-    titles = ("Track", "No.", "On", "Kind", "Hz", "Note", "Gain dB", "Q", "Octaves", "dB/octave", "Reason")
+    titles = ("Track", "No.", "On", "Kind", "Hz", "Note", "Gain dB", "Q", "Octaves", "dB/octave", "Acts on", "Further", "Reason")
     head = "".join(f"<th>{title}</th>" for title in titles)
     body = "".join(
         "<tr>" + "".join(f"<td>{html.escape(row[name])}</td>" for name in COLUMNS) + "</tr>" for row in rows

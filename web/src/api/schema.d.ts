@@ -420,6 +420,21 @@ export interface components {
             import_limits: string;
         };
         /**
+         * AddGroup
+         * @description Make a group; tracks join it by their own field.
+         */
+        AddGroup: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "add-group";
+            /** Group Id */
+            group_id: string;
+            /** Name */
+            name: string;
+        };
+        /**
          * AudioState
          * @description What a track's file is.
          */
@@ -454,13 +469,19 @@ export interface components {
          * @description Width is measured at half the gain in dB.
          */
         Bell: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -499,6 +520,458 @@ export interface components {
             file: string;
         };
         /**
+         * DynamicBell
+         * @description Its shape at each gain is that of a bell (one closed-form section).
+         */
+        DynamicBell: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
+            /**
+             * Depth
+             * @default -6
+             */
+            depth_db: number;
+            /**
+             * Threshold
+             * @default -30
+             */
+            threshold_db: number;
+            /**
+             * Acts
+             * @description above: while the level is over the threshold; after-stroke: on what rings on after each stroke; sudden: on bursts that rise at once, never on notes
+             * @default above
+             * @enum {string}
+             */
+            trigger: "above" | "after-stroke" | "sudden";
+            /**
+             * Stroke lasts
+             * @default 60
+             */
+            stroke_ms: number;
+            /**
+             * Attack
+             * @default 8
+             */
+            attack_ms: number;
+            /**
+             * Release
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Ratio
+             * @default 4
+             */
+            ratio: number;
+            /**
+             * Knee
+             * @default 4
+             */
+            knee_db: number;
+            /**
+             * Look-ahead
+             * @default 0
+             */
+            lookahead_ms: number;
+            /**
+             * Resting gain
+             * @default 0
+             */
+            rest_db: number;
+            /**
+             * Detection
+             * @default rms
+             * @enum {string}
+             */
+            detection: "peak" | "rms";
+            /**
+             * Listens to
+             * @description id of a track or group, heard before its own moves; empty: itself
+             * @default
+             */
+            listens_to: string;
+            /**
+             * after its fader
+             * @description whether the other track's fader counts in what is heard
+             * @default false
+             */
+            listens_after_fader: boolean;
+            /**
+             * Listens at
+             * @description centre of the band that it listens to; left out: the band that it acts on
+             */
+            key_hz?: number | null;
+            /**
+             * Listening Q
+             * @default 1
+             */
+            key_q: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dynamic-bell";
+            /**
+             * Q
+             * @default 3
+             */
+            q: number;
+            /**
+             * Width
+             * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
+             */
+            width_octaves?: number;
+        };
+        /**
+         * DynamicHighShelf
+         * @description Its shape at each gain is that of a high shelf (one bilinear section).
+         */
+        DynamicHighShelf: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
+            /**
+             * Depth
+             * @default -6
+             */
+            depth_db: number;
+            /**
+             * Threshold
+             * @default -30
+             */
+            threshold_db: number;
+            /**
+             * Acts
+             * @description above: while the level is over the threshold; after-stroke: on what rings on after each stroke; sudden: on bursts that rise at once, never on notes
+             * @default above
+             * @enum {string}
+             */
+            trigger: "above" | "after-stroke" | "sudden";
+            /**
+             * Stroke lasts
+             * @default 60
+             */
+            stroke_ms: number;
+            /**
+             * Attack
+             * @default 8
+             */
+            attack_ms: number;
+            /**
+             * Release
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Ratio
+             * @default 4
+             */
+            ratio: number;
+            /**
+             * Knee
+             * @default 4
+             */
+            knee_db: number;
+            /**
+             * Look-ahead
+             * @default 0
+             */
+            lookahead_ms: number;
+            /**
+             * Resting gain
+             * @default 0
+             */
+            rest_db: number;
+            /**
+             * Detection
+             * @default rms
+             * @enum {string}
+             */
+            detection: "peak" | "rms";
+            /**
+             * Listens to
+             * @description id of a track or group, heard before its own moves; empty: itself
+             * @default
+             */
+            listens_to: string;
+            /**
+             * after its fader
+             * @description whether the other track's fader counts in what is heard
+             * @default false
+             */
+            listens_after_fader: boolean;
+            /**
+             * Listens at
+             * @description centre of the band that it listens to; left out: the band that it acts on
+             */
+            key_hz?: number | null;
+            /**
+             * Listening Q
+             * @default 1
+             */
+            key_q: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dynamic-high-shelf";
+            /**
+             * Q
+             * @default 0.7071
+             */
+            q: number;
+            /**
+             * Width
+             * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
+             */
+            width_octaves?: number;
+        };
+        /**
+         * DynamicLowCut
+         * @description A Butterworth low cut whose corner slides: an octave below hz it takes away as much as the gain says.
+         */
+        DynamicLowCut: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
+            /**
+             * Depth
+             * @default -18
+             */
+            depth_db: number;
+            /**
+             * Threshold
+             * @default -30
+             */
+            threshold_db: number;
+            /**
+             * Acts
+             * @description above: while the level is over the threshold; after-stroke: on what rings on after each stroke; sudden: on bursts that rise at once, never on notes
+             * @default above
+             * @enum {string}
+             */
+            trigger: "above" | "after-stroke" | "sudden";
+            /**
+             * Stroke lasts
+             * @default 60
+             */
+            stroke_ms: number;
+            /**
+             * Attack
+             * @default 8
+             */
+            attack_ms: number;
+            /**
+             * Release
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Ratio
+             * @default 4
+             */
+            ratio: number;
+            /**
+             * Knee
+             * @default 4
+             */
+            knee_db: number;
+            /**
+             * Look-ahead
+             * @default 0
+             */
+            lookahead_ms: number;
+            /**
+             * Resting gain
+             * @default 0
+             */
+            rest_db: number;
+            /**
+             * Detection
+             * @default rms
+             * @enum {string}
+             */
+            detection: "peak" | "rms";
+            /**
+             * Listens to
+             * @description id of a track or group, heard before its own moves; empty: itself
+             * @default
+             */
+            listens_to: string;
+            /**
+             * after its fader
+             * @description whether the other track's fader counts in what is heard
+             * @default false
+             */
+            listens_after_fader: boolean;
+            /**
+             * Listens at
+             * @description centre of the band that it listens to; left out: the band that it acts on
+             */
+            key_hz?: number | null;
+            /**
+             * Listening Q
+             * @default 1
+             */
+            key_q: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dynamic-low-cut";
+            /**
+             * Slope
+             * @default 24
+             * @enum {integer}
+             */
+            slope_db_per_octave: 12 | 24 | 36;
+        };
+        /**
+         * DynamicLowShelf
+         * @description Its shape at each gain is that of a low shelf (one bilinear section).
+         */
+        DynamicLowShelf: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
+            /**
+             * Depth
+             * @default -6
+             */
+            depth_db: number;
+            /**
+             * Threshold
+             * @default -30
+             */
+            threshold_db: number;
+            /**
+             * Acts
+             * @description above: while the level is over the threshold; after-stroke: on what rings on after each stroke; sudden: on bursts that rise at once, never on notes
+             * @default above
+             * @enum {string}
+             */
+            trigger: "above" | "after-stroke" | "sudden";
+            /**
+             * Stroke lasts
+             * @default 60
+             */
+            stroke_ms: number;
+            /**
+             * Attack
+             * @default 8
+             */
+            attack_ms: number;
+            /**
+             * Release
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Ratio
+             * @default 4
+             */
+            ratio: number;
+            /**
+             * Knee
+             * @default 4
+             */
+            knee_db: number;
+            /**
+             * Look-ahead
+             * @default 0
+             */
+            lookahead_ms: number;
+            /**
+             * Resting gain
+             * @default 0
+             */
+            rest_db: number;
+            /**
+             * Detection
+             * @default rms
+             * @enum {string}
+             */
+            detection: "peak" | "rms";
+            /**
+             * Listens to
+             * @description id of a track or group, heard before its own moves; empty: itself
+             * @default
+             */
+            listens_to: string;
+            /**
+             * after its fader
+             * @description whether the other track's fader counts in what is heard
+             * @default false
+             */
+            listens_after_fader: boolean;
+            /**
+             * Listens at
+             * @description centre of the band that it listens to; left out: the band that it acts on
+             */
+            key_hz?: number | null;
+            /**
+             * Listening Q
+             * @default 1
+             */
+            key_q: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dynamic-low-shelf";
+            /**
+             * Q
+             * @default 0.7071
+             */
+            q: number;
+            /**
+             * Width
+             * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
+             */
+            width_octaves?: number;
+        };
+        /**
          * Edit
          * @description One undoable change, made on a revision that the page has seen.
          */
@@ -508,7 +981,21 @@ export interface components {
             /** Label */
             label: string;
             /** Steps */
-            steps: (components["schemas"]["EditTrack"] | components["schemas"]["RemoveTrack"] | components["schemas"]["EditSession"])[];
+            steps: (components["schemas"]["EditTrack"] | components["schemas"]["RemoveTrack"] | components["schemas"]["EditSession"] | components["schemas"]["EditGroup"] | components["schemas"]["AddGroup"] | components["schemas"]["RemoveGroup"])[];
+        };
+        /**
+         * EditGroup
+         * @description Set some fields of a group, or of the mix.
+         */
+        EditGroup: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "edit-group";
+            /** Group Id */
+            group_id: string;
+            fields: components["schemas"]["LedgerFields"];
         };
         /**
          * EditSession
@@ -553,6 +1040,13 @@ export interface components {
             name: string;
             /** Title */
             title: string;
+            /** Help */
+            help: string;
+            /**
+             * Control
+             * @enum {string}
+             */
+            control: "number" | "choice" | "switch" | "members" | "listens";
             /** Unit */
             unit: string;
             /** Minimum */
@@ -560,9 +1054,72 @@ export interface components {
             /** Maximum */
             maximum: number | null;
             /** Choices */
-            choices: number[];
-            /** Start */
-            start: number | null;
+            choices: (string | number)[];
+            /** Optional */
+            optional: boolean;
+            start: components["schemas"]["JsonValue"];
+            /**
+             * Group
+             * @enum {string}
+             */
+            group: "main" | "more" | "key";
+            /** When */
+            when: string;
+            /** On Level */
+            on_level: boolean;
+        };
+        /**
+         * GroupView
+         * @description A group, or the mix, as pages see it.
+         */
+        GroupView: {
+            /** Id */
+            id: string;
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+            /**
+             * Solo
+             * @default false
+             */
+            solo: boolean;
+            /**
+             * Mute
+             * @default false
+             */
+            mute: boolean;
+            /**
+             * Ledger On
+             * @default true
+             */
+            ledger_on: boolean;
+            /**
+             * Ledger
+             * @default []
+             */
+            ledger: components["schemas"]["LedgerEntry"][];
+            /**
+             * Phase
+             * @default minimum
+             * @enum {string}
+             */
+            phase: "minimum" | "linear";
+            /**
+             * Keepers
+             * @default []
+             */
+            keepers: components["schemas"]["Keeper"][];
+            /** Name */
+            name: string;
+            /** Position */
+            position: number;
+            /**
+             * Pins
+             * @default []
+             */
+            pins: components["schemas"]["Pin"][];
         };
         /**
          * HandOver
@@ -638,13 +1195,19 @@ export interface components {
          * @description A Butterworth low-pass of order slope/6; -3.01 dB at hz where q is 0.7071.
          */
         HighCut: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * Slope
              * @default 24
@@ -672,13 +1235,19 @@ export interface components {
          * @description Half the gain in dB at hz, the full gain well above.
          */
         HighShelf: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -700,6 +1269,17 @@ export interface components {
              */
             width_octaves?: number;
         };
+        JsonValue: unknown;
+        /**
+         * Keeper
+         * @description A region that the user marked as needed: nothing adaptive touches it.
+         */
+        Keeper: {
+            /** Low Hz */
+            low_hz: number;
+            /** High Hz */
+            high_hz: number;
+        };
         /**
          * LedgerEntry
          * @description One move of a ledger; `id` says which move it stays while its figures change.
@@ -708,12 +1288,64 @@ export interface components {
             /** Id */
             id: string;
             /** Move */
-            move: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"];
+            move: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
             /**
              * Reason
              * @default
              */
             reason: string;
+        };
+        /**
+         * LedgerFields
+         * @description The fields that tracks and groups have alike; those left out stay.
+         */
+        LedgerFields: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+            /**
+             * Solo
+             * @default false
+             */
+            solo: boolean;
+            /**
+             * Mute
+             * @default false
+             */
+            mute: boolean;
+            /**
+             * Ledger On
+             * @default true
+             */
+            ledger_on: boolean;
+            /**
+             * Ledger
+             * @default []
+             */
+            ledger: components["schemas"]["LedgerEntry"][];
+            /**
+             * Phase
+             * @default minimum
+             * @enum {string}
+             */
+            phase: "minimum" | "linear";
+            /**
+             * Keepers
+             * @default []
+             */
+            keepers: components["schemas"]["Keeper"][];
+            /**
+             * Pins
+             * @default []
+             */
+            pins: components["schemas"]["Pin"][];
         };
         /**
          * Listening
@@ -742,13 +1374,19 @@ export interface components {
          * @description A Butterworth high-pass of order slope/6; -3.01 dB at hz where q is 0.7071.
          */
         LowCut: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * Slope
              * @default 24
@@ -776,13 +1414,19 @@ export interface components {
          * @description Half the gain in dB at hz, the full gain well below.
          */
         LowShelf: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -813,8 +1457,17 @@ export interface components {
             kind: string;
             /** Label */
             label: string;
+            /** Says */
+            says: string;
+            /**
+             * Family
+             * @enum {string}
+             */
+            family: "static" | "dynamic" | "adaptive";
             /** Figures */
             figures: components["schemas"]["Figure"][];
+            /** Starts */
+            starts: components["schemas"]["ReadyStart"][];
         };
         /**
          * Moves
@@ -822,7 +1475,7 @@ export interface components {
          */
         Moves: {
             /** Moves */
-            moves: (components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"])[];
+            moves: (components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"])[];
             /** Sample Rate Hz */
             sample_rate_hz: number;
         };
@@ -844,13 +1497,19 @@ export interface components {
          * @description Q = hz / (-3 dB width).
          */
         Notch: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -868,6 +1527,62 @@ export interface components {
             width_octaves?: number;
         };
         /**
+         * NoteFamily
+         * @description One bell at each member that is not left out; members above 20 kHz, or too near half the rate, are not there.
+         */
+        NoteFamily: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "note-family";
+            /**
+             * Members
+             * @default overtones
+             * @enum {string}
+             */
+            members: "overtones" | "octaves";
+            /**
+             * How many
+             * @default 8
+             */
+            count: number;
+            /**
+             * Gain
+             * @default -6
+             */
+            gain_db: number;
+            /**
+             * Width
+             * @default 100
+             */
+            width_cents: number;
+            /**
+             * Stretch
+             * @description inharmonicity B of stiff strings: member n lies at n·hz·sqrt((1 + B·n²)/(1 + B))
+             * @default 0
+             */
+            stretch: number;
+            /**
+             * Left out
+             * @default []
+             */
+            left_out: number[];
+        };
+        /**
          * Pin
          * @description A mark dropped during a probe, to be judged afterwards.
          */
@@ -883,6 +1598,54 @@ export interface components {
             width_octaves: number;
             /** Excess Db */
             excess_db?: number | null;
+        };
+        /**
+         * Plane
+         * @description Adaptive; linked over both channels; regions that the user marked as keepers are left alone.
+         */
+        Plane: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "plane";
+            /**
+             * Amount
+             * @default 100
+             */
+            amount: number;
+            /**
+             * How narrow
+             * @description how narrow a thing it looks for: 0 half an octave, 100 a sixteenth of one
+             * @default 90
+             */
+            narrowness: number;
+            /**
+             * From
+             * @default 600
+             */
+            low_hz: number;
+            /**
+             * To
+             * @default 10000
+             */
+            high_hz: number;
+            /**
+             * Speed
+             * @default 25
+             */
+            speed_ms: number;
         };
         /**
          * Probe
@@ -924,6 +1687,33 @@ export interface components {
             message: string;
         };
         /**
+         * ReadyStart
+         * @description A ready-made start: plain values that the user sees and can change.
+         */
+        ReadyStart: {
+            /** Label */
+            label: string;
+            /** Says */
+            says: string;
+            /** Values */
+            values: {
+                [key: string]: components["schemas"]["JsonValue"];
+            };
+        };
+        /**
+         * RemoveGroup
+         * @description Dissolve a group: its tracks stay, without it; undo brings it back.
+         */
+        RemoveGroup: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "remove-group";
+            /** Group Id */
+            group_id: string;
+        };
+        /**
          * RemoveTrack
          * @description Take a track out of the session; undo brings it back.
          */
@@ -935,6 +1725,16 @@ export interface components {
             do: "remove-track";
             /** Track Id */
             track_id: string;
+        };
+        /**
+         * Responses
+         * @description What moves do always, and, where some are dynamic, with all of these at their full depth.
+         */
+        Responses: {
+            /** Steady Db */
+            steady_db: number[];
+            /** Full Db */
+            full_db: number[] | null;
         };
         /**
          * SessionState
@@ -961,6 +1761,9 @@ export interface components {
             is_demo: boolean;
             /** Tracks */
             tracks: components["schemas"]["TrackState"][];
+            /** Groups */
+            groups: components["schemas"]["GroupView"][];
+            master: components["schemas"]["GroupView"];
         };
         /**
          * SessionSummary
@@ -1001,6 +1804,47 @@ export interface components {
              */
             name: string;
             /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+            /**
+             * Solo
+             * @default false
+             */
+            solo: boolean;
+            /**
+             * Mute
+             * @default false
+             */
+            mute: boolean;
+            /**
+             * Ledger On
+             * @default true
+             */
+            ledger_on: boolean;
+            /**
+             * Ledger
+             * @default []
+             */
+            ledger: components["schemas"]["LedgerEntry"][];
+            /**
+             * Phase
+             * @default minimum
+             * @enum {string}
+             */
+            phase: "minimum" | "linear";
+            /**
+             * Keepers
+             * @default []
+             */
+            keepers: components["schemas"]["Keeper"][];
+            /**
+             * Pins
+             * @default []
+             */
+            pins: components["schemas"]["Pin"][];
+            /**
              * Role
              * @default other
              * @enum {string}
@@ -1012,11 +1856,6 @@ export interface components {
              */
             start_frame: number;
             /**
-             * Gain Db
-             * @default 0
-             */
-            gain_db: number;
-            /**
              * Pan
              * @default 0
              */
@@ -1026,6 +1865,23 @@ export interface components {
              * @default false
              */
             polarity_flipped: boolean;
+            /** Group Id */
+            group_id?: string | null;
+            /** Twin Id */
+            twin_id?: string | null;
+        };
+        /**
+         * TrackState
+         * @description A track as pages see it; tracks with the same twin id share one ledger.
+         */
+        TrackState: {
+            /** Id */
+            id: string;
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
             /**
              * Solo
              * @default false
@@ -1047,18 +1903,16 @@ export interface components {
              */
             ledger: components["schemas"]["LedgerEntry"][];
             /**
-             * Pins
+             * Phase
+             * @default minimum
+             * @enum {string}
+             */
+            phase: "minimum" | "linear";
+            /**
+             * Keepers
              * @default []
              */
-            pins: components["schemas"]["Pin"][];
-        };
-        /**
-         * TrackState
-         * @description A track as pages see it.
-         */
-        TrackState: {
-            /** Id */
-            id: string;
+            keepers: components["schemas"]["Keeper"][];
             /** Audio Id */
             audio_id: string;
             /**
@@ -1067,11 +1921,6 @@ export interface components {
              */
             start_frame: number;
             /**
-             * Gain Db
-             * @default 0
-             */
-            gain_db: number;
-            /**
              * Pan
              * @default 0
              */
@@ -1081,26 +1930,8 @@ export interface components {
              * @default false
              */
             polarity_flipped: boolean;
-            /**
-             * Solo
-             * @default false
-             */
-            solo: boolean;
-            /**
-             * Mute
-             * @default false
-             */
-            mute: boolean;
-            /**
-             * Ledger On
-             * @default true
-             */
-            ledger_on: boolean;
-            /**
-             * Ledger
-             * @default []
-             */
-            ledger: components["schemas"]["LedgerEntry"][];
+            /** Group Id */
+            group_id?: string | null;
             /** Name */
             name: string;
             /**
@@ -1115,6 +1946,8 @@ export interface components {
              * @default []
              */
             pins: components["schemas"]["Pin"][];
+            /** Twin Id */
+            twin_id?: string | null;
             audio: components["schemas"]["AudioState"];
         };
         /**
@@ -1150,13 +1983,19 @@ export interface components {
          * @description Width is measured at half the gain in dB.
          */
         MonitorBell: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1179,6 +2018,476 @@ export interface components {
             width_octaves?: number;
         };
         /**
+         * Blown
+         * @description A track's moves came to hold no numbers any more: they were reset, and it was silent for a moment.
+         */
+        MonitorBlown: {
+            /**
+             * Say
+             * @default blown
+             * @constant
+             */
+            say: "blown";
+            /** Track Id */
+            track_id: string;
+        };
+        /**
+         * DynamicBell
+         * @description Its shape at each gain is that of a bell (one closed-form section).
+         */
+        MonitorDynamicBell: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
+            /**
+             * Depth
+             * @default -6
+             */
+            depth_db: number;
+            /**
+             * Threshold
+             * @default -30
+             */
+            threshold_db: number;
+            /**
+             * Acts
+             * @description above: while the level is over the threshold; after-stroke: on what rings on after each stroke; sudden: on bursts that rise at once, never on notes
+             * @default above
+             * @enum {string}
+             */
+            trigger: "above" | "after-stroke" | "sudden";
+            /**
+             * Stroke lasts
+             * @default 60
+             */
+            stroke_ms: number;
+            /**
+             * Attack
+             * @default 8
+             */
+            attack_ms: number;
+            /**
+             * Release
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Ratio
+             * @default 4
+             */
+            ratio: number;
+            /**
+             * Knee
+             * @default 4
+             */
+            knee_db: number;
+            /**
+             * Look-ahead
+             * @default 0
+             */
+            lookahead_ms: number;
+            /**
+             * Resting gain
+             * @default 0
+             */
+            rest_db: number;
+            /**
+             * Detection
+             * @default rms
+             * @enum {string}
+             */
+            detection: "peak" | "rms";
+            /**
+             * Listens to
+             * @description id of a track or group, heard before its own moves; empty: itself
+             * @default
+             */
+            listens_to: string;
+            /**
+             * after its fader
+             * @description whether the other track's fader counts in what is heard
+             * @default false
+             */
+            listens_after_fader: boolean;
+            /**
+             * Listens at
+             * @description centre of the band that it listens to; left out: the band that it acts on
+             * @default null
+             */
+            key_hz: number | null;
+            /**
+             * Listening Q
+             * @default 1
+             */
+            key_q: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dynamic-bell";
+            /**
+             * Q
+             * @default 3
+             */
+            q: number;
+            /**
+             * Width
+             * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
+             */
+            width_octaves?: number;
+        };
+        /**
+         * DynamicHighShelf
+         * @description Its shape at each gain is that of a high shelf (one bilinear section).
+         */
+        MonitorDynamicHighShelf: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
+            /**
+             * Depth
+             * @default -6
+             */
+            depth_db: number;
+            /**
+             * Threshold
+             * @default -30
+             */
+            threshold_db: number;
+            /**
+             * Acts
+             * @description above: while the level is over the threshold; after-stroke: on what rings on after each stroke; sudden: on bursts that rise at once, never on notes
+             * @default above
+             * @enum {string}
+             */
+            trigger: "above" | "after-stroke" | "sudden";
+            /**
+             * Stroke lasts
+             * @default 60
+             */
+            stroke_ms: number;
+            /**
+             * Attack
+             * @default 8
+             */
+            attack_ms: number;
+            /**
+             * Release
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Ratio
+             * @default 4
+             */
+            ratio: number;
+            /**
+             * Knee
+             * @default 4
+             */
+            knee_db: number;
+            /**
+             * Look-ahead
+             * @default 0
+             */
+            lookahead_ms: number;
+            /**
+             * Resting gain
+             * @default 0
+             */
+            rest_db: number;
+            /**
+             * Detection
+             * @default rms
+             * @enum {string}
+             */
+            detection: "peak" | "rms";
+            /**
+             * Listens to
+             * @description id of a track or group, heard before its own moves; empty: itself
+             * @default
+             */
+            listens_to: string;
+            /**
+             * after its fader
+             * @description whether the other track's fader counts in what is heard
+             * @default false
+             */
+            listens_after_fader: boolean;
+            /**
+             * Listens at
+             * @description centre of the band that it listens to; left out: the band that it acts on
+             * @default null
+             */
+            key_hz: number | null;
+            /**
+             * Listening Q
+             * @default 1
+             */
+            key_q: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dynamic-high-shelf";
+            /**
+             * Q
+             * @default 0.7071
+             */
+            q: number;
+            /**
+             * Width
+             * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
+             */
+            width_octaves?: number;
+        };
+        /**
+         * DynamicLowCut
+         * @description A Butterworth low cut whose corner slides: an octave below hz it takes away as much as the gain says.
+         */
+        MonitorDynamicLowCut: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
+            /**
+             * Depth
+             * @default -18
+             */
+            depth_db: number;
+            /**
+             * Threshold
+             * @default -30
+             */
+            threshold_db: number;
+            /**
+             * Acts
+             * @description above: while the level is over the threshold; after-stroke: on what rings on after each stroke; sudden: on bursts that rise at once, never on notes
+             * @default above
+             * @enum {string}
+             */
+            trigger: "above" | "after-stroke" | "sudden";
+            /**
+             * Stroke lasts
+             * @default 60
+             */
+            stroke_ms: number;
+            /**
+             * Attack
+             * @default 8
+             */
+            attack_ms: number;
+            /**
+             * Release
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Ratio
+             * @default 4
+             */
+            ratio: number;
+            /**
+             * Knee
+             * @default 4
+             */
+            knee_db: number;
+            /**
+             * Look-ahead
+             * @default 0
+             */
+            lookahead_ms: number;
+            /**
+             * Resting gain
+             * @default 0
+             */
+            rest_db: number;
+            /**
+             * Detection
+             * @default rms
+             * @enum {string}
+             */
+            detection: "peak" | "rms";
+            /**
+             * Listens to
+             * @description id of a track or group, heard before its own moves; empty: itself
+             * @default
+             */
+            listens_to: string;
+            /**
+             * after its fader
+             * @description whether the other track's fader counts in what is heard
+             * @default false
+             */
+            listens_after_fader: boolean;
+            /**
+             * Listens at
+             * @description centre of the band that it listens to; left out: the band that it acts on
+             * @default null
+             */
+            key_hz: number | null;
+            /**
+             * Listening Q
+             * @default 1
+             */
+            key_q: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dynamic-low-cut";
+            /**
+             * Slope
+             * @default 24
+             * @enum {integer}
+             */
+            slope_db_per_octave: 12 | 24 | 36;
+        };
+        /**
+         * DynamicLowShelf
+         * @description Its shape at each gain is that of a low shelf (one bilinear section).
+         */
+        MonitorDynamicLowShelf: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
+            /**
+             * Depth
+             * @default -6
+             */
+            depth_db: number;
+            /**
+             * Threshold
+             * @default -30
+             */
+            threshold_db: number;
+            /**
+             * Acts
+             * @description above: while the level is over the threshold; after-stroke: on what rings on after each stroke; sudden: on bursts that rise at once, never on notes
+             * @default above
+             * @enum {string}
+             */
+            trigger: "above" | "after-stroke" | "sudden";
+            /**
+             * Stroke lasts
+             * @default 60
+             */
+            stroke_ms: number;
+            /**
+             * Attack
+             * @default 8
+             */
+            attack_ms: number;
+            /**
+             * Release
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Ratio
+             * @default 4
+             */
+            ratio: number;
+            /**
+             * Knee
+             * @default 4
+             */
+            knee_db: number;
+            /**
+             * Look-ahead
+             * @default 0
+             */
+            lookahead_ms: number;
+            /**
+             * Resting gain
+             * @default 0
+             */
+            rest_db: number;
+            /**
+             * Detection
+             * @default rms
+             * @enum {string}
+             */
+            detection: "peak" | "rms";
+            /**
+             * Listens to
+             * @description id of a track or group, heard before its own moves; empty: itself
+             * @default
+             */
+            listens_to: string;
+            /**
+             * after its fader
+             * @description whether the other track's fader counts in what is heard
+             * @default false
+             */
+            listens_after_fader: boolean;
+            /**
+             * Listens at
+             * @description centre of the band that it listens to; left out: the band that it acts on
+             * @default null
+             */
+            key_hz: number | null;
+            /**
+             * Listening Q
+             * @default 1
+             */
+            key_q: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dynamic-low-shelf";
+            /**
+             * Q
+             * @default 0.7071
+             */
+            q: number;
+            /**
+             * Width
+             * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
+             */
+            width_octaves?: number;
+        };
+        /**
          * Ended
          * @description The song is over; nothing more comes for this epoch.
          */
@@ -1191,6 +2500,66 @@ export interface components {
             say: "ended";
             /** Epoch */
             epoch: number;
+        };
+        /**
+         * Gains
+         * @description What the moves of the watched track do just now.
+         */
+        MonitorGains: {
+            /**
+             * Say
+             * @default gains
+             * @constant
+             */
+            say: "gains";
+            /** Track Id */
+            track_id: string;
+            /** Moves */
+            moves: components["schemas"]["MonitorMoveGain"][];
+        };
+        /**
+         * GroupState
+         * @description Several tracks treated as one; the mix is the outermost.
+         */
+        MonitorGroupState: {
+            /** Id */
+            id: string;
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+            /**
+             * Solo
+             * @default false
+             */
+            solo: boolean;
+            /**
+             * Mute
+             * @default false
+             */
+            mute: boolean;
+            /**
+             * Ledger On
+             * @default true
+             */
+            ledger_on: boolean;
+            /**
+             * Ledger
+             * @default []
+             */
+            ledger: components["schemas"]["MonitorLedgerEntry"][];
+            /**
+             * Phase
+             * @default minimum
+             * @enum {string}
+             */
+            phase: "minimum" | "linear";
+            /**
+             * Keepers
+             * @default []
+             */
+            keepers: components["schemas"]["MonitorKeeper"][];
         };
         /**
          * GuardReference
@@ -1230,13 +2599,19 @@ export interface components {
          * @description A Butterworth low-pass of order slope/6; -3.01 dB at hz where q is 0.7071.
          */
         MonitorHighCut: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * Slope
              * @default 24
@@ -1264,13 +2639,19 @@ export interface components {
          * @description Half the gain in dB at hz, the full gain well above.
          */
         MonitorHighShelf: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1293,6 +2674,16 @@ export interface components {
             width_octaves?: number;
         };
         /**
+         * Keeper
+         * @description A region that the user marked as needed: nothing adaptive touches it.
+         */
+        MonitorKeeper: {
+            /** Low Hz */
+            low_hz: number;
+            /** High Hz */
+            high_hz: number;
+        };
+        /**
          * LedgerEntry
          * @description One move of a ledger; `id` says which move it stays while its figures change.
          */
@@ -1300,7 +2691,7 @@ export interface components {
             /** Id */
             id: string;
             /** Move */
-            move: components["schemas"]["MonitorBell"] | components["schemas"]["MonitorLowShelf"] | components["schemas"]["MonitorHighShelf"] | components["schemas"]["MonitorLowCut"] | components["schemas"]["MonitorHighCut"] | components["schemas"]["MonitorNotch"];
+            move: components["schemas"]["MonitorBell"] | components["schemas"]["MonitorLowShelf"] | components["schemas"]["MonitorHighShelf"] | components["schemas"]["MonitorLowCut"] | components["schemas"]["MonitorHighCut"] | components["schemas"]["MonitorNotch"] | components["schemas"]["MonitorNoteFamily"] | components["schemas"]["MonitorDynamicBell"] | components["schemas"]["MonitorDynamicLowShelf"] | components["schemas"]["MonitorDynamicHighShelf"] | components["schemas"]["MonitorDynamicLowCut"] | components["schemas"]["MonitorPlane"];
             /**
              * Reason
              * @default
@@ -1312,13 +2703,19 @@ export interface components {
          * @description A Butterworth high-pass of order slope/6; -3.01 dB at hz where q is 0.7071.
          */
         MonitorLowCut: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * Slope
              * @default 24
@@ -1346,13 +2743,19 @@ export interface components {
          * @description Half the gain in dB at hz, the full gain well below.
          */
         MonitorLowShelf: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1407,6 +2810,24 @@ export interface components {
              */
             tracks: components["schemas"]["MonitorStripState"][];
             /**
+             * Groups
+             * @default []
+             */
+            groups: components["schemas"]["MonitorGroupState"][];
+            /**
+             * @default {
+             *       "id": "mix",
+             *       "gain_db": 0,
+             *       "solo": false,
+             *       "mute": false,
+             *       "ledger_on": true,
+             *       "ledger": [],
+             *       "phase": "minimum",
+             *       "keepers": []
+             *     }
+             */
+            master: components["schemas"]["MonitorGroupState"];
+            /**
              * Alone Track Id
              * @default null
              */
@@ -1449,17 +2870,45 @@ export interface components {
             loop_end_frame: number | null;
         };
         /**
+         * MoveGain
+         * @description What a dynamic or adaptive move does at the play position: the level that it hears, and its gain.
+         *
+         *     Of an adaptive move, `gain_db` is the deepest of its bands, and `bands` tells them all as (Hz, dB).
+         */
+        MonitorMoveGain: {
+            /** Entry Id */
+            entry_id: string;
+            /** Level Db */
+            level_db: number | null;
+            /** Gain Db */
+            gain_db: number;
+            /**
+             * Bands
+             * @default []
+             */
+            bands: [
+                number,
+                number
+            ][];
+        };
+        /**
          * Notch
          * @description Q = hz / (-3 dB width).
          */
         MonitorNotch: {
-            /** Frequency */
-            hz: number;
             /**
              * On
              * @default true
              */
             on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1475,6 +2924,110 @@ export interface components {
              * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
              */
             width_octaves?: number;
+        };
+        /**
+         * NoteFamily
+         * @description One bell at each member that is not left out; members above 20 kHz, or too near half the rate, are not there.
+         */
+        MonitorNoteFamily: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /** Frequency */
+            hz: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "note-family";
+            /**
+             * Members
+             * @default overtones
+             * @enum {string}
+             */
+            members: "overtones" | "octaves";
+            /**
+             * How many
+             * @default 8
+             */
+            count: number;
+            /**
+             * Gain
+             * @default -6
+             */
+            gain_db: number;
+            /**
+             * Width
+             * @default 100
+             */
+            width_cents: number;
+            /**
+             * Stretch
+             * @description inharmonicity B of stiff strings: member n lies at n·hz·sqrt((1 + B·n²)/(1 + B))
+             * @default 0
+             */
+            stretch: number;
+            /**
+             * Left out
+             * @default []
+             */
+            left_out: number[];
+        };
+        /**
+         * Plane
+         * @description Adaptive; linked over both channels; regions that the user marked as keepers are left alone.
+         */
+        MonitorPlane: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "plane";
+            /**
+             * Amount
+             * @default 100
+             */
+            amount: number;
+            /**
+             * How narrow
+             * @description how narrow a thing it looks for: 0 half an octave, 100 a sixteenth of one
+             * @default 90
+             */
+            narrowness: number;
+            /**
+             * From
+             * @default 600
+             */
+            low_hz: number;
+            /**
+             * To
+             * @default 10000
+             */
+            high_hz: number;
+            /**
+             * Speed
+             * @default 25
+             */
+            speed_ms: number;
         };
         /**
          * Play
@@ -1609,28 +3162,11 @@ export interface components {
         MonitorStripState: {
             /** Id */
             id: string;
-            /** Audio Id */
-            audio_id: string;
-            /**
-             * Start Frame
-             * @default 0
-             */
-            start_frame: number;
             /**
              * Gain Db
              * @default 0
              */
             gain_db: number;
-            /**
-             * Pan
-             * @default 0
-             */
-            pan: number;
-            /**
-             * Polarity Flipped
-             * @default false
-             */
-            polarity_flipped: boolean;
             /**
              * Solo
              * @default false
@@ -1651,6 +3187,39 @@ export interface components {
              * @default []
              */
             ledger: components["schemas"]["MonitorLedgerEntry"][];
+            /**
+             * Phase
+             * @default minimum
+             * @enum {string}
+             */
+            phase: "minimum" | "linear";
+            /**
+             * Keepers
+             * @default []
+             */
+            keepers: components["schemas"]["MonitorKeeper"][];
+            /** Audio Id */
+            audio_id: string;
+            /**
+             * Start Frame
+             * @default 0
+             */
+            start_frame: number;
+            /**
+             * Pan
+             * @default 0
+             */
+            pan: number;
+            /**
+             * Polarity Flipped
+             * @default false
+             */
+            polarity_flipped: boolean;
+            /**
+             * Group Id
+             * @default null
+             */
+            group_id: string | null;
         };
         /**
          * MonitorMessages
@@ -1660,7 +3229,7 @@ export interface components {
             /** From Page */
             from_page: components["schemas"]["MonitorPlay"] | components["schemas"]["MonitorSetMix"] | components["schemas"]["MonitorHeld"] | components["schemas"]["MonitorStop"];
             /** From Monitor */
-            from_monitor: components["schemas"]["MonitorApplied"] | components["schemas"]["MonitorMeter"] | components["schemas"]["MonitorSpectra"] | components["schemas"]["MonitorEnded"] | components["schemas"]["MonitorProblem"];
+            from_monitor: components["schemas"]["MonitorApplied"] | components["schemas"]["MonitorMeter"] | components["schemas"]["MonitorGains"] | components["schemas"]["MonitorBlown"] | components["schemas"]["MonitorSpectra"] | components["schemas"]["MonitorEnded"] | components["schemas"]["MonitorProblem"];
         };
     };
     responses: never;
@@ -2198,7 +3767,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": number[];
+                    "application/json": components["schemas"]["Responses"];
                 };
             };
             /** @description Not Found */

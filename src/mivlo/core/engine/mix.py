@@ -119,13 +119,13 @@ def audible_tracks(mix: Mix) -> Mapping[str, bool]:
     Listening to a group alone is listening to its tracks; soloing a group solos them.
     """
     groups = {group.id: group for group in mix.groups}
-    if mix.alone_track_id is not None and mix.alone_track_id not in groups and mix.alone_track_id != MIX_ID:
+    if mix.alone_track_id is not None and mix.alone_track_id not in groups and mix.alone_track_id != mix.master.id:
         return {track.id: track.id == mix.alone_track_id for track in mix.tracks}
 
     def of_group(track: StripState, field: str) -> bool:
         return track.group_id in groups and bool(getattr(groups[track.group_id], field))
 
-    tracks = [track for track in mix.tracks if mix.alone_track_id in (None, MIX_ID, track.group_id)]
+    tracks = [track for track in mix.tracks if mix.alone_track_id in (None, mix.master.id, track.group_id)]
     any_solo = any(track.solo or of_group(track, "solo") for track in tracks)
     heard = {
         track.id

@@ -34,9 +34,8 @@ class OffcutsSource:
         self._size = MOVING_FRAMES if self._moving else STEADY_FRAMES
         self._hop = self._size // OVERLAP
         self._hz = np.asarray(rfftfreq(2 * self._size, 1.0 / sample_rate_hz), dtype=np.float64)
-        self._static = zero_phase_gains(
-            static_sections(state, sample_rate_hz=sample_rate_hz), self._hz, n_channels=strip.n_channels, sample_rate_hz=sample_rate_hz
-        )  # fmt: skip
+        sections = static_sections(state, sample_rate_hz=sample_rate_hz)
+        self._static = zero_phase_gains(sections, self._hz, n_channels=strip.n_channels, sample_rate_hz=sample_rate_hz)
         self._window = np.hanning(self._size + 1)[: self._size] / (OVERLAP / 2)
         self._windows: OrderedDict[int, Array] = OrderedDict()
         if self._moving:
@@ -72,10 +71,8 @@ class OffcutsSource:
             padded = np.pad(x, ((0, 0), (self._size // 2, self._size // 2)))
             spectrum = rfft(padded, axis=1)
             gains = self._gains(start + self._size // 2)
-            if gains.ndim == 1:
-                taken = np.abs(1.0 - gains) * spectrum
-            else:
-                taken = spectrum - np.einsum("abf,bf->af", gains, spectrum)
+            alike = gains.ndim == 1
+            taken = np.abs(1.0 - gains) * spectrum if alike else spectrum - np.einsum("abf,bf->af", gains, spectrum)
             self._windows[index] = np.asarray(irfft(taken, 2 * self._size, axis=1))
             while len(self._windows) > KEPT_FRAMES:
                 self._windows.popitem(last=False)

@@ -138,7 +138,7 @@ class Pipeline:
             placed.at += x.shape[1]
             if caught is not None and placed.at == catch and index not in caught:
                 caught[index] = placed.stage.clone()
-            elif self._rewindable and placed.at % SAVE_EVERY_FRAMES == 0 and (not placed.saved or placed.saved[-1][0] < placed.at):
+            elif self._rewindable and placed.at % SAVE_EVERY_FRAMES == 0 and placed.saved[-1][0] < placed.at:
                 placed.saved.append((placed.at, placed.stage.clone()))
             if self.traces is not None and (trace := placed.stage.trace()) is not None:
                 self.traces.setdefault(spec.key, deque()).append(trace)

@@ -23,7 +23,7 @@ from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.processors.stage import StageSpec, no_key
 from mivlo.core.units import Array, db_to_gain
 
-__all__ = ["DIM_DB", "Blown", "OpenSource", "Player", "on_grid"]
+__all__ = ["DIM_DB", "Blown", "Doing", "OpenSource", "Player", "on_grid"]
 
 DIM_DB = -20.0
 PROBE_FADE_FRAMES = (STEPS + 2) * CONTROL_FRAMES
@@ -39,6 +39,16 @@ class Blown:
 
     strip_id: str
     frame: int
+
+
+@dataclass(frozen=True, slots=True)
+class Doing:
+    """What a move does at one moment: the level that it hears (None where it hears none), and its gains."""
+
+    key: str
+    level_db: float | None
+    gains_db: Array  # (1,), or one for each of bands_hz
+    bands_hz: Array
 
 
 def on_grid(frame: int) -> int:
@@ -59,10 +69,23 @@ class _Node:
 class _Key:
     """The raw signal of a track, as others listen to it."""
 
-    def __init__(self, state: StripState, source: Source, muted: bool) -> None:
-        self.state, self.source = state, source
+    def __init__(self, state: StripState, open_source: OpenSource, muted: bool) -> None:
+        self.state, self._open_source = state, open_source
         self.open = Ramp(0.0 if muted else 1.0)
         self.fader = Ramp(db_to_gain(state.gain_db))
+        self._source: Source | None = None
+
+    @property
+    def heard(self) -> bool:
+        """Tell whether it is not muted."""
+        return self.open.goal > 0.0
+
+    @property
+    def source(self) -> Source:
+        """Return the track's sound; opened when somebody listens to it."""
+        if self._source is None:
+            self._source = self._open_source(self.state.audio_id)
+        return self._source
 
 
 class Player:
@@ -175,6 +198,27 @@ class Player:
         strip.extend(strip.ready_until + AHEAD_BLOCK_FRAMES)
         return True
 
+    def watch(self, strip_id: str | None) -> None:
+        """Tap a track, a group or the mix, and keep what its moves do."""
+        if strip_id != self.tapped_track_id and self.tapped_track_id in self._nodes:
+            self._nodes[self.tapped_track_id].strip.trace(False)
+        self.tapped_track_id = strip_id
+        if strip_id in self._nodes:
+            self._nodes[strip_id].strip.trace(True)
+
+    def doings(self, strip_id: str) -> list[Doing]:
+        """Return what the moves of a watched strip do at the play position."""
+        if strip_id not in self._nodes:
+            return []
+        found = []
+        for key, traces in self._nodes[strip_id].strip.traces().items():
+            trace = next((one for one in reversed(traces) if one.frame <= self._frame), None)
+            if trace is not None and len(trace.gain_db):
+                index = min((self._frame - trace.frame) // trace.step_frames, len(trace.gain_db) - 1)
+                level = float(trace.level_db[index]) if len(trace.level_db) else None
+                found.append(Doing(key, level, np.atleast_1d(trace.gain_db[index]), trace.bands_hz))
+        return found
+
     def blown(self) -> list[Blown]:
         """Return which states were reset since the last call."""
         found = []
@@ -241,9 +285,9 @@ class Player:
             key = self._keys.get(track.id)
             same_sound = key is not None and _sound_of(key.state) == _sound_of(track)
             if key is None or not same_sound:
-                key = _Key(track, self._open_source(track.audio_id), muted)
+                key = _Key(track, self._open_source, muted)
                 changed |= {track.id, track.group_id or ""}
-            elif (key.open.goal > 0.0) == muted or key.fader.goal != db_to_gain(track.gain_db) or key.state.group_id != track.group_id:
+            elif (key.heard, key.state.gain_db, key.state.group_id) != (not muted, track.gain_db, track.group_id):
                 changed |= {track.id, track.group_id or "", key.state.group_id or ""}
             key.open.set_goal(0.0 if muted else 1.0, frame=self._frame)
             key.fader.set_goal(db_to_gain(track.gain_db), frame=self._frame)

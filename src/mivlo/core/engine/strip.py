@@ -57,8 +57,8 @@ class Strip:
     """Renders in the order of the stream, keeps what is ahead of the player, and can take it back."""
 
     def __init__(
-        self, read_raw: ReadRaw, read_key: ReadKey, n_channels: int, specs: Sequence[StageSpec], *, frame: int, sample_rate_hz: float,
-        rewindable: bool,
+        self, read_raw: ReadRaw, read_key: ReadKey, n_channels: int, specs: Sequence[StageSpec], *, frame: int,
+        sample_rate_hz: float, rewindable: bool,
     ) -> None:  # fmt: skip
         self.n_channels = n_channels
         self.left, self.right = Ramp(0.0), Ramp(0.0)
@@ -164,9 +164,10 @@ class Strip:
     def trace(self, on: bool) -> None:
         """Keep what every stage did, or stop keeping it."""
         with self.lock:
-            if on != self._tracing:
-                self._tracing = on
-                self._pipeline.traces = {} if on else None
+            wanted = on or any(extra.ahead_frames for extra, _ in self._extras)
+            if wanted != self._tracing:
+                self._tracing = wanted
+                self._pipeline.traces = {} if wanted else None
 
     def traces(self) -> dict[str, list[Trace]]:
         """Return what the stages did, by the keys of their specs."""

@@ -249,7 +249,7 @@ def _error_db(prototypes: Sequence[AnalogSection], sections: Sequence[Biquad], s
     wanted = _level_log(prototypes, hz)
     got = np.log(np.abs(frequency_response(sections, hz, sample_rate_hz=sample_rate_hz)) ** 2 + 1e-30)
     heard = wanted > LOWEST_LEVEL_DB / DB_PER_LOG_POWER
-    return DB_PER_LOG_POWER * float(np.max(np.abs(got - wanted)[heard], initial=0.0))
+    return float(DB_PER_LOG_POWER * np.max(np.abs(got - wanted)[heard], initial=0.0))
 
 
 def _level_log(prototypes: Sequence[AnalogSection], hz: Array) -> Array:

@@ -4,7 +4,8 @@ import numpy as np
 from numba import njit
 
 __all__ = [
-    "SUBSTEP_FRAMES", "blend", "burst_holds", "detect", "gain_steps", "highest_of_last", "level_steps", "run_table", "smoothed", "stroke_holds",
+    "SUBSTEP_FRAMES", "blend", "burst_holds", "detect", "gain_steps", "highest_of_last", "level_steps", "run_table",
+    "smoothed", "stroke_holds",
 ]  # fmt: skip
 
 SUBSTEP_FRAMES = 32  # how often level and gain are computed: two thirds of a millisecond at 48 kHz
@@ -66,8 +67,9 @@ def blend(x, treated, gains_db, pole, full):
             then = (10.0 ** (gains_db[j + 1] / 20.0) - 1.0) / full[2]
         if weight != 0.0 or then != 0.0:  # at rest it is left alone, to the bit
             slope = (then - weight) * scale
+            first, last = j * SUBSTEP_FRAMES, (j + 1) * SUBSTEP_FRAMES
             for c in range(x.shape[0]):
-                row, other = x[c, j * SUBSTEP_FRAMES : (j + 1) * SUBSTEP_FRAMES], treated[c, j * SUBSTEP_FRAMES : (j + 1) * SUBSTEP_FRAMES]
+                row, other = x[c, first:last], treated[c, first:last]
                 for i in range(SUBSTEP_FRAMES):
                     row[i] += (weight + slope * i) * (other[i] - row[i])
         weight = then

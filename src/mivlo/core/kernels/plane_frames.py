@@ -24,8 +24,8 @@ def frame_cuts(power, octave, low, high, gap_low, gap_high, trend_low, trend_hig
     """Set cuts_db (frames, bins) float32 to what stands proud in power (frames, bins) float32, smoothed in time.
 
     octave (bins,): log2 of each bin, low, high, gap_low, gap_high, trend_low, trend_high (bins,) int64: the
-    bins over which a level is taken, beyond which the surroundings begin, and over which the trend goes; tolerance (bins,): how far a
-    level may stand out by chance, in dB; edge (bins,): 0 where nothing may be shaved, to 1; habits
+    bins over which a level is taken, beyond which the surroundings begin, and over which the trend goes; tolerance
+    (bins,): how far a level may stand out by chance, in dB; edge (bins,): 0 where nothing may be shaved, to 1; habits
     (6, bins) is updated: how far each line usually stands out, for how many frames it has been there, and missed, the
     levels of the last two frames, and (first place) how many lines came up lately.
     """

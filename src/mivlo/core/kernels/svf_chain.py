@@ -1,6 +1,5 @@
 """The loop that runs a chain of state-variable sections over a signal, gliding where figures move."""
 
-import numpy as np
 from numba import njit
 
 __all__ = ["CONTROL_FRAMES", "run_chain"]
@@ -188,15 +187,3 @@ def _run_moving(row, state, now, then, wet_now, wet_then):
         s2 = 2.0 * v2 - s2
         row[i] = (1.0 - wet) * v0 + wet * (m0 * v0 + m1 * v1 + m2 * v2)
     state[0], state[1] = s1, s2
-
-
-def warm_up() -> None:
-    """Compile (or load from the cache) every kernel, so that nobody waits for it while sound plays."""
-    for n_channels in (1, 2):
-        one = np.zeros((1, 5))
-        steps = np.zeros(1, dtype=np.int64)
-        run_chain(
-            np.zeros((n_channels, CONTROL_FRAMES)), np.zeros((1, n_channels, 2)), steps.copy(), one, one.copy(),
-            np.zeros((1, 3, 5)), one.copy(), steps, np.zeros(1), np.zeros(1), steps.copy(), steps.copy(),
-            np.zeros(2), 0.1,
-        )

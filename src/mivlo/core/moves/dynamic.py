@@ -10,7 +10,7 @@ from pydantic import Field
 from mivlo.core.filters.biquad import Biquad, frequency_response
 from mivlo.core.moves.base import BaseMove, Family, Hz, Keepers, check_frequency, slice_bell
 from mivlo.core.processors.dynamic import STRIDE_BELOW, Blend, DynamicFigures, DynamicSpec, GainTable, Trigger
-from mivlo.core.units import Array
+from mivlo.core.units import Array, db_to_gain
 
 __all__ = ["DynamicMove", "level_db"]
 
@@ -47,7 +47,9 @@ class DynamicMove(BaseMove):
     release_ms: float = Field(default=120.0, ge=1.0, le=3_000.0, title="Release", json_schema_extra={"unit": "ms"})
     ratio: float = Field(default=4.0, ge=1.0, le=100.0, title="Ratio", json_schema_extra={"unit": ":1", "group": "more"})
     knee_db: float = level_db("Knee", 0.0, 24.0, default=4.0, group="more")
-    lookahead_ms: float = Field(default=0.0, ge=0.0, le=50.0, title="Look-ahead", json_schema_extra={"unit": "ms", "group": "more"})
+    lookahead_ms: float = Field(
+        default=0.0, ge=0.0, le=50.0, title="Look-ahead", json_schema_extra={"unit": "ms", "group": "more"}
+    )
     rest_db: float = level_db("Resting gain", -24.0, 24.0, default=0.0, group="more")
     detection: Literal["peak", "rms"] = Field(default="rms", title="Detection", json_schema_extra={"group": "more"})
     listens_to: str = Field(
@@ -103,7 +105,8 @@ class DynamicMove(BaseMove):
         """
         full_db = self._full_db()
         h = frequency_response(self.sections_at(full_db, sample_rate_hz), freqs_hz, sample_rate_hz=sample_rate_hz)
-        return 1.0 + (10.0 ** (gain_db / 20.0) - 1.0) / (10.0 ** (full_db / 20.0) - 1.0) * (h - 1.0)
+        weight = (db_to_gain(gain_db) - 1.0) / (db_to_gain(full_db) - 1.0)
+        return np.asarray(1.0 + weight * (h - 1.0))
 
     def _full_db(self) -> float:
         """Return the gain of the two between which it moves that is further from 0 dB."""

@@ -3,7 +3,7 @@
 from typing import Annotated, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, JsonValue
 
 from mivlo.core.filters import analog, matched
 from mivlo.core.filters.analog import AnalogSection
@@ -15,6 +15,9 @@ __all__ = ["NoteFamily"]
 
 MOST_MEMBERS = 24
 HIGHEST_HZ = 20_000.0
+HUM: dict[str, JsonValue] = {
+    "members": "overtones", "count": 12, "gain_db": -24.0, "width_cents": 40.0, "stretch": 0.0, "left_out": [],
+}  # fmt: skip
 
 
 class NoteFamily(StaticMove):
@@ -23,12 +26,8 @@ class NoteFamily(StaticMove):
     label: ClassVar[str] = "Note family"
     says: ClassVar[str] = "A note with its octaves or its overtones, one depth for all; each can be left out."
     starts: ClassVar[tuple[Start, ...]] = (
-        Start("mains hum 50 Hz", "50 Hz and its multiples, very narrow", {
-            "hz": 50.0, "members": "overtones", "count": 12, "gain_db": -24.0, "width_cents": 40.0, "stretch": 0.0, "left_out": [],
-        }),
-        Start("mains hum 60 Hz", "60 Hz and its multiples, very narrow", {
-            "hz": 60.0, "members": "overtones", "count": 12, "gain_db": -24.0, "width_cents": 40.0, "stretch": 0.0, "left_out": [],
-        }),
+        Start("mains hum 50 Hz", "50 Hz and its multiples, very narrow", HUM | {"hz": 50.0}),
+        Start("mains hum 60 Hz", "60 Hz and its multiples, very narrow", HUM | {"hz": 60.0}),
         Start("a note's overtones", "the note under the move, with its first eight partials", {
             "members": "overtones", "count": 8, "gain_db": -6.0, "width_cents": 100.0,
         }),

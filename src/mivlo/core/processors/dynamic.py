@@ -185,7 +185,8 @@ class _Slider:
 
     def retune(self, table: GainTable) -> None:
         lowest, highest = min(table.lowest_db, self._table.lowest_db), max(table.highest_db, self._table.highest_db)
-        old, new = (_resampled(v, at, lowest, highest) for v, at in ((self._blended(), self._table.lowest_db), (table.values, table.lowest_db)))
+        old = _resampled(self._blended(), self._table.lowest_db, lowest, highest)
+        new = _resampled(table.values, table.lowest_db, lowest, highest)
         if old.shape[1] > new.shape[1]:
             new = np.concatenate([new, _wires_like(old[:, new.shape[1] :])], axis=1)
         elif old.shape[1] < new.shape[1]:

@@ -142,7 +142,7 @@ class PlaneStage:
     @property
     def latency_frames(self) -> int:
         """Return one window, and the windows that are looked ahead."""
-        return self._size + LOOK_FRAMES * self._hop
+        return int(self._size + LOOK_FRAMES * self._hop)
 
     def retune(self, spec: PlaneSpec) -> None:
         """Go on with other figures from the next window on; windows overlap, so nothing jumps."""
@@ -214,7 +214,8 @@ class PlaneStage:
         bins = _bins(figures, self._size, self._rate)
         cuts_db = np.empty_like(smooth)
         frame_cuts(
-            smooth, bins.octave, bins.low, bins.high, bins.gap_low, bins.gap_high, bins.trend_low, bins.trend_high, bins.tolerance, bins.edge, figures.amount,
+            smooth, bins.octave, bins.low, bins.high, bins.gap_low, bins.gap_high, bins.trend_low, bins.trend_high,
+            bins.tolerance, bins.edge, figures.amount,
             self._habits, cuts_db,
         )  # fmt: skip
         pole = np.float32(np.exp(-hop_ms / max(figures.speed_ms - LOOK_FRAMES * hop_ms, 1e-3)))

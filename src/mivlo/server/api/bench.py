@@ -92,9 +92,9 @@ def picture(
 
 
 @router.post("/response")
-def response(body: Moves) -> list[float]:
+def response(body: Moves) -> views.Responses:
     """Return the response in dB of moves in series at the axis' frequencies."""
-    return views.response_db(tuple(body.moves), body.sample_rate_hz)
+    return views.responses(tuple(body.moves), body.sample_rate_hz)
 
 
 @router.get("/sessions/{session_id}/listening")

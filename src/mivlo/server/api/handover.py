@@ -6,6 +6,7 @@ from fastapi import APIRouter, Query
 from fastapi.responses import FileResponse, HTMLResponse, Response
 
 from mivlo.core import settings_list
+from mivlo.core.engine.mix import LedgerState
 from mivlo.server.api.common import Db, Problem
 from mivlo.server.jobs.queue import enqueue
 from mivlo.server.services import handover, sessions
@@ -68,5 +69,8 @@ def settings_page(session_id: str, db: Db, track_id: Only = None) -> HTMLRespons
 
 def _rows(db: Db, session_id: str, track_id: str | None) -> tuple[str, list[dict[str, str]]]:
     state = sessions.read_session(db, session_id)
-    tracks = [(track.name, track) for track in state.tracks if track_id in (None, track.id)]
-    return state.name, settings_list.list_rows(tracks)
+    strips: list[tuple[str, LedgerState]] = [(track.name, track) for track in state.tracks]
+    strips += [(group.name, group) for group in (*state.groups, state.master)]
+    rows = settings_list.list_rows(strips)
+    chosen = {name for name, one in strips if track_id in (None, one.id)}
+    return state.name, [row for row in rows if row["track"] in chosen]

@@ -8,7 +8,7 @@ from sqlalchemy import BigInteger, DateTime, ForeignKey, MetaData, Text, UniqueC
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
-__all__ = ["AudioRow", "Base", "ChangeRow", "HandOverRow", "SessionRow", "TrackRow", "new_id"]
+__all__ = ["AudioRow", "Base", "ChangeRow", "GroupRow", "HandOverRow", "SessionRow", "TrackRow", "new_id"]
 
 
 def new_id() -> str:
@@ -81,6 +81,30 @@ class TrackRow(Base):
     mute: Mapped[bool] = mapped_column(default=False)
     ledger_on: Mapped[bool] = mapped_column(default=True)
     ledger: Mapped[list[Any]] = mapped_column(default=list)
+    pins: Mapped[list[Any]] = mapped_column(default=list)
+    group_id: Mapped[str | None]
+    twin_id: Mapped[str | None]  # the same for all tracks that share one ledger
+    phase: Mapped[str] = mapped_column(default="minimum", server_default="minimum")
+    keepers: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+
+
+class GroupRow(Base):
+    """A group of tracks; every session has one that is the mix."""
+
+    __tablename__ = "track_group"
+
+    id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
+    session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"), index=True)
+    is_mix: Mapped[bool] = mapped_column(default=False)
+    position: Mapped[int] = mapped_column(default=0)
+    name: Mapped[str]
+    gain_db: Mapped[float] = mapped_column(default=0.0)
+    solo: Mapped[bool] = mapped_column(default=False)
+    mute: Mapped[bool] = mapped_column(default=False)
+    ledger_on: Mapped[bool] = mapped_column(default=True)
+    ledger: Mapped[list[Any]] = mapped_column(default=list)
+    phase: Mapped[str] = mapped_column(default="minimum")
+    keepers: Mapped[list[Any]] = mapped_column(default=list)
     pins: Mapped[list[Any]] = mapped_column(default=list)
 
 

@@ -10,8 +10,8 @@ from collections.abc import AsyncIterator, Iterable
 from fastapi import FastAPI, WebSocket, WebSocketDisconnect
 from pydantic import ValidationError
 
+from mivlo.core.engine.warm_up import warm_up
 from mivlo.core.errors import MivloError
-from mivlo.core.kernels import svf_chain
 from mivlo.core.treatment import explain_validation
 from mivlo.server.access import LocalOnly
 from mivlo.server.monitor.messages import Held, Play, Problem, SetMix, Stop, from_page
@@ -22,6 +22,7 @@ from mivlo.server.settings import settings
 
 __all__ = ["app", "main"]
 
+IDLE_S = 0.01
 SWITCH_INTERVAL_S = 0.0005  # threads that hold the interpreter lock give way to the socket in time
 
 
@@ -42,17 +43,24 @@ async def monitor(socket: WebSocket) -> None:
     await socket.accept()
     play: LivePlay | None = None
     measuring: asyncio.Task[None] | None = None
+    ahead: asyncio.Task[None] | None = None
     with contextlib.suppress(WebSocketDisconnect):
         while True:
             text = await socket.receive_text()
             try:
-                play = await _answer(socket, play, text)
+                before, play = play, await _answer(socket, play, text)
+                if play is not before:
+                    if ahead is not None:
+                        ahead.cancel()
+                    ahead = None if play is None else asyncio.create_task(_work_ahead(play))
             except ValidationError as error:
                 await _send(socket, [Problem(message=explain_validation(error))])
             except (MivloError, OSError) as error:
                 await _send(socket, [Problem(message=str(error))])
             if play is not None and (measuring is None or measuring.done()):
                 measuring = asyncio.create_task(_measure(socket, play))
+    if ahead is not None:
+        ahead.cancel()
 
 
 async def _answer(socket: WebSocket, play: LivePlay | None, text: str) -> LivePlay | None:
@@ -70,6 +78,13 @@ async def _answer(socket: WebSocket, play: LivePlay | None, text: str) -> LivePl
             if play is not None:
                 await _send(socket, play.held(message))
     return play
+
+
+async def _work_ahead(play: LivePlay) -> None:
+    """Render ahead in a thread of its own for as long as a play goes on, and rest where there is nothing to do."""
+    while True:
+        busy = await asyncio.to_thread(play.work_ahead)
+        await asyncio.sleep(0 if busy else IDLE_S)
 
 
 async def _send(socket: WebSocket, messages: Iterable[Message]) -> None:
@@ -97,6 +112,6 @@ def main() -> None:
     sys.setswitchinterval(SWITCH_INTERVAL_S)
     with contextlib.suppress(PermissionError):
         os.nice(-5)  # sound before pages and analysis, where we may
-    svf_chain.warm_up()
+    warm_up()
     gc.freeze()
     serve_on_loopback(LocalOnly(app, own_port=own.monitor_port, page_port=own.port), port=own.monitor_port, graceful_s=1)

@@ -10,7 +10,8 @@ from mivlo.core.engine.mix import Mix
 from mivlo.core.units import Array
 
 __all__ = [
-    "Applied", "Ended", "FromPage", "Held", "Meter", "Play", "Problem", "SetMix", "Spectra", "Stop", "from_page", "pack_sound",
+    "Applied", "Blown", "Ended", "FromPage", "Gains", "Held", "Meter", "MoveGain", "Play", "Problem", "SetMix", "Spectra",
+    "Stop", "from_page", "pack_sound",
 ]  # fmt: skip
 
 
@@ -87,6 +88,33 @@ class Spectra(Message):
     track_id: str
     before_db: list[float]
     after_db: list[float]
+
+
+class MoveGain(Message):
+    """What a dynamic or adaptive move does at the play position: the level that it hears, and its gain.
+
+    Of an adaptive move, `gain_db` is the deepest of its bands, and `bands` tells them all as (Hz, dB).
+    """
+
+    entry_id: str
+    level_db: float | None
+    gain_db: float
+    bands: list[tuple[float, float]] = []
+
+
+class Gains(Message):
+    """What the moves of the watched track do just now."""
+
+    say: Literal["gains"] = "gains"
+    track_id: str
+    moves: list[MoveGain]
+
+
+class Blown(Message):
+    """A track's moves came to hold no numbers any more: they were reset, and it was silent for a moment."""
+
+    say: Literal["blown"] = "blown"
+    track_id: str
 
 
 class Ended(Message):

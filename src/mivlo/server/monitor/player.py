@@ -15,13 +15,26 @@ from mivlo.core.errors import NotFoundError
 from mivlo.core.k_weighting import power_to_lufs
 from mivlo.core.spectra.average import band_levels
 from mivlo.core.units import Array
-from mivlo.server.monitor.messages import Applied, Ended, Held, Meter, Play, SetMix, Spectra, pack_sound
+from mivlo.server.monitor.messages import (
+    Applied,
+    Blown,
+    Ended,
+    Gains,
+    Held,
+    Meter,
+    MoveGain,
+    Play,
+    SetMix,
+    Spectra,
+    pack_sound,
+)  # fmt: skip
 from mivlo.server.monitor.queue import QueueLength
 
 __all__ = ["LivePlay", "measure_spectra"]
 
 CHUNK_FRAMES = 256
 METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
+AHEAD_S = 2.0  # how far what is not being edited is rendered ahead, where there is time for it
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
 Message = bytes | BaseModel
 Array32 = NDArray[np.float32]  # half as much to hand to the process that measures
@@ -75,6 +88,9 @@ class LivePlay:
         if now_s >= self._next_meter_s:
             self._next_meter_s = now_s + METER_S
             yield self._meter()
+            yield from self._gains()
+            for track_id in {blown.strip_id for blown in self._player.blown()}:
+                yield Blown(track_id=track_id)
 
     def spectra_due(self) -> tuple[str, Array32, Array32] | None:
         """Return the watched track's last stretch, untreated and treated, when it is time to show it."""
@@ -113,10 +129,29 @@ class LivePlay:
             base_queue_ms=self._queue.base_ms,
         )
 
+    def work_ahead(self) -> bool:
+        """Render some of what is not being edited ahead; for a thread of its own."""
+        return not self._ended and self._player.work_ahead(round(AHEAD_S * self._rate))
+
+    def _gains(self) -> Iterator[Message]:
+        watched = self._player.tapped_track_id
+        if watched is None:
+            return
+        moves = [
+            MoveGain(
+                entry_id=now.key, level_db=None if now.level_db is None else round(now.level_db, 1),
+                gain_db=round(float(now.gains_db.min() if now.bands_hz.size else now.gains_db[0]), 2),
+                bands=[(round(float(hz), 1), round(float(db), 1)) for hz, db in zip(now.bands_hz, now.gains_db, strict=False)],
+            )
+            for now in self._player.doings(watched)
+        ]  # fmt: skip
+        if moves:
+            yield Gains(track_id=watched, moves=moves)
+
     def _watch(self, track_id: str | None) -> None:
         if track_id != self._player.tapped_track_id:
             self._recent.clear()
-        self._player.tapped_track_id = track_id
+        self._player.watch(track_id)
         self._player.tap = None if track_id is None else self._keep
 
     def _keep(self, before: Array, after: Array) -> None:

@@ -1,5 +1,6 @@
 """Handing over: what may be asked for, and the rendering itself (in the job process)."""
 
+import tempfile
 import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path, PurePath
@@ -9,12 +10,11 @@ from pydantic import BaseModel, ConfigDict, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from mivlo.core.audiofile import FileSource, OutputFormat, write_blocks
+from mivlo.core.audiofile import FileSource, OutputFormat, inspect_audio, resample_to_store, write_blocks
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_mix, render_track
-from mivlo.core.engine.source import open_source
+from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
-from mivlo.core.treatment import treatment_sections
 from mivlo.core.units import Array, db_to_gain
 from mivlo.server.db.tables import HandOverRow, new_id
 from mivlo.server.services.imports import ORIGINAL, stored_path
@@ -154,21 +154,51 @@ def _render_track(
     state: SessionState, track: TrackState, request: HandOverRequest, path: Path, name: str, report: Report
 ) -> HandOverFile:
     """Render one track from its original file at the file's own rate."""
-    source = FileSource(settings().audio_folder(track.audio_id) / ORIGINAL)
+    original = FileSource(settings().audio_folder(track.audio_id) / ORIGINAL)
     try:
-        rate = source.sample_rate_hz
-        moves = tuple(entry.move for entry in track.ledger) if track.ledger_on else ()
-        sections = treatment_sections(moves, rate)
-        start, end = _file_range(state, track, request, rate, source.n_frames)
+        rate = original.sample_rate_hz
+        start, end = _file_range(state, track, request, rate, original.n_frames)
         gain = _track_gain(state, track, request)
-        blocks = render_track(source, sections, start=start, end=end, sample_rate_hz=rate)
-        clipped = write_blocks(
-            path, _reported(_scaled(blocks, gain), end - start, report), n_channels=source.n_channels,
-            sample_rate_hz=rate, output=request.output, dither=bool(sections) or abs(gain) != 1.0,
-        )  # fmt: skip
+        treated = track.ledger_on and any(entry.move.on for entry in track.ledger)
+        with tempfile.TemporaryDirectory(dir=path.parent) as scratch:
+            sources = _SourcesAtRate(rate, {track.audio_id: original}, Path(scratch))
+            mix = _mix_at_rate(session_mix(state), rate / state.sample_rate_hz)
+            offset = next(one.start_frame for one in mix.tracks if one.id == track.id)
+            blocks = render_track(
+                mix, track.id, sources.open, start=offset + start, end=offset + end, sample_rate_hz=rate
+            )
+            clipped = write_blocks(
+                path, _reported(_scaled(blocks, gain), end - start, report), n_channels=original.n_channels,
+                sample_rate_hz=rate, output=request.output, dither=treated or abs(gain) != 1.0,
+            )  # fmt: skip
     finally:
-        source.close()
+        original.close()
     return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
+
+
+def _mix_at_rate(mix: Mix, ratio: float) -> Mix:
+    """Return the mix with its frames told at another rate."""
+    tracks = tuple(t.model_copy(update={"start_frame": round(t.start_frame * ratio)}) for t in mix.tracks)
+    return mix.model_copy(update={"tracks": tracks})
+
+
+class _SourcesAtRate:
+    """Opens what a track's moves listen to, at the rate of the track's own file."""
+
+    def __init__(self, rate_hz: int, known: dict[str, Source], scratch: Path) -> None:
+        self._rate_hz, self._known, self._scratch = rate_hz, known, scratch
+
+    def open(self, audio_id: str) -> Source:
+        if audio_id not in self._known:
+            self._known[audio_id] = self._converted(audio_id)
+        return self._known[audio_id]
+
+    def _converted(self, audio_id: str) -> Source:
+        original = settings().audio_folder(audio_id) / ORIGINAL
+        info = inspect_audio(original, limits=settings().import_limits, name=audio_id)
+        target = self._scratch / f"{audio_id}.npy"
+        resample_to_store(original, target, info=info, rate_hz=self._rate_hz, name=audio_id)
+        return open_source(target)
 
 
 def _render_mix(state: SessionState, request: HandOverRequest, path: Path, report: Report) -> HandOverFile:

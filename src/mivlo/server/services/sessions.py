@@ -6,16 +6,21 @@ from typing import Any
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from mivlo.core.errors import NotFoundError, StaleStateError
-from mivlo.server.db.tables import AudioRow, ChangeRow, SessionRow, TrackRow, new_id
+from mivlo.core.errors import NotFoundError, ParameterError, StaleStateError
+from mivlo.server.db.tables import AudioRow, Base, ChangeRow, GroupRow, SessionRow, TrackRow, new_id
 from mivlo.server.services.state import (
+    AddGroup,
     AudioState,
     Edit,
+    EditGroup,
     EditSession,
     EditTrack,
+    GroupView,
+    RemoveGroup,
     RemoveTrack,
     SessionState,
     SessionSummary,
+    Step,
     TrackState,
 )
 
@@ -25,6 +30,8 @@ __all__ = [
 
 Patch = dict[str, Any]
 TRACK_COLUMNS = [column.key for column in TrackRow.__table__.columns if column.key not in ("session_id",)]
+GROUP_COLUMNS = [column.key for column in GroupRow.__table__.columns if column.key not in ("session_id",)]
+SHARED_BY_TWINS = ("ledger", "ledger_on", "phase", "keepers")
 _watchers: list[Callable[[str, int], None]] = []
 
 
@@ -49,6 +56,8 @@ def create_session(db: Session, *, name: str, sample_rate_hz: int, is_demo: bool
     """Make an empty session."""
     row = SessionRow(name=name, sample_rate_hz=sample_rate_hz, is_demo=is_demo, revision=0, history_at=0)
     db.add(row)
+    db.flush()
+    db.add(GroupRow(session_id=row.id, is_mix=True, name="Mix"))
     db.commit()
     return read_session(db, row.id)
 
@@ -62,6 +71,8 @@ def read_session(db: Session, session_id: str) -> SessionState:
         .where(TrackRow.session_id == session_id)
         .order_by(TrackRow.position)
     ).tuples()
+    rows = db.scalars(select(GroupRow).where(GroupRow.session_id == session_id).order_by(GroupRow.position, GroupRow.id)).all()
+    groups = {group.id: _group_view(group) for group in rows}
     return SessionState(
         id=row.id,
         name=row.name,
@@ -73,6 +84,8 @@ def read_session(db: Session, session_id: str) -> SessionState:
         redo_label=_label(db, session_id, row.history_at + 1),
         is_demo=row.is_demo,
         tracks=[_track_state(track, audio) for track, audio in tracks],
+        groups=[groups[group.id] for group in rows if not group.is_mix],
+        master=next(groups[group.id] for group in rows if group.is_mix),
     )
 
 
@@ -155,6 +168,10 @@ def _session_row(db: Session, session_id: str, *, base_revision: int | None = No
     return row
 
 
+def _group_view(group: GroupRow) -> GroupView:
+    return GroupView.model_validate({name: getattr(group, name) for name in GroupView.model_fields})
+
+
 def _track_state(track: TrackRow, audio: AudioRow) -> TrackState:
     audio_state = AudioState(**{name: getattr(audio, name) for name in AudioState.model_fields})
     return TrackState.model_validate({name: getattr(track, name) for name in TRACK_COLUMNS} | {"audio": audio_state})
@@ -164,7 +181,7 @@ def _patch(target: str, target_id: str, before: dict[str, Any] | None, after: di
     return {"target": target, "id": target_id, "before": before, "after": after}
 
 
-def _patches(db: Session, row: SessionRow, step: EditTrack | RemoveTrack | EditSession) -> list[Patch]:
+def _patches(db: Session, row: SessionRow, step: Step) -> list[Patch]:
     match step:
         case EditSession():
             after = step.model_dump(include=step.model_fields_set - {"do"}, mode="json")
@@ -172,10 +189,45 @@ def _patches(db: Session, row: SessionRow, step: EditTrack | RemoveTrack | EditS
         case EditTrack():
             track = _track_row(db, row.id, step.track_id)
             after = step.fields.model_dump(include=step.fields.model_fields_set, mode="json")
-            return [_patch("track", track.id, {name: getattr(track, name) for name in after}, after)]
+            if after.get("group_id") is not None:
+                _group_row(db, row.id, after["group_id"])
+            patches = [_patch("track", track.id, {name: getattr(track, name) for name in after}, after)]
+            return patches + _twin_patches(db, row.id, track, after)
         case RemoveTrack():
             track = _track_row(db, row.id, step.track_id)
             return [_patch("track", track.id, {name: getattr(track, name) for name in TRACK_COLUMNS}, None)]
+        case EditGroup():
+            group = _group_row(db, row.id, step.group_id)
+            after = step.fields.model_dump(include=step.fields.model_fields_set, mode="json")
+            return [_patch("group", group.id, {name: getattr(group, name) for name in after}, after)]
+        case AddGroup():
+            count = db.scalar(select(func.count()).where(GroupRow.session_id == row.id)) or 0
+            values = {"id": step.group_id, "is_mix": False, "position": count, "name": step.name}
+            return [_patch("group", step.group_id, None, values)]
+        case RemoveGroup():
+            group = _group_row(db, row.id, step.group_id)
+            if group.is_mix:
+                raise ParameterError("the mix is not a group that can be dissolved")
+            members = db.scalars(select(TrackRow).where(TrackRow.session_id == row.id, TrackRow.group_id == group.id))
+            leave = [_patch("track", track.id, {"group_id": group.id}, {"group_id": None}) for track in members]
+            return [*leave, _patch("group", group.id, {name: getattr(group, name) for name in GROUP_COLUMNS}, None)]
+
+
+def _twin_patches(db: Session, session_id: str, track: TrackRow, after: Patch) -> list[Patch]:
+    """Return what an edit of one track means for its twins: they share one ledger, and take it over when they become twins."""
+    twin_id = after.get("twin_id", track.twin_id)
+    shared = {name: value for name, value in after.items() if name in SHARED_BY_TWINS}
+    if twin_id is None or not shared:
+        return []
+    query = select(TrackRow).where(TrackRow.session_id == session_id, TrackRow.twin_id == twin_id, TrackRow.id != track.id)
+    return [_patch("track", twin.id, {name: getattr(twin, name) for name in shared}, shared) for twin in db.scalars(query)]
+
+
+def _group_row(db: Session, session_id: str, group_id: str) -> GroupRow:
+    group = db.get(GroupRow, group_id)
+    if group is None or group.session_id != session_id:
+        raise NotFoundError(f"group {group_id} is not in this session")
+    return group
 
 
 def _track_row(db: Session, session_id: str, track_id: str) -> TrackRow:
@@ -201,16 +253,19 @@ def _apply(db: Session, session_id: str, patch: Patch, *, forward: bool) -> None
     old, new = (before, after) if forward else (after, before)
     if patch["target"] == "session":
         _set(db.get_one(SessionRow, session_id), new)
-    elif old is None:
-        db.add(TrackRow(session_id=session_id, **new))
+        db.flush()
+        return
+    table: type[TrackRow] | type[GroupRow] = TrackRow if patch["target"] == "track" else GroupRow
+    if old is None:
+        db.add(table(session_id=session_id, **new))
     elif new is None:
-        db.delete(db.get_one(TrackRow, patch["id"]))
+        db.delete(db.get_one(table, patch["id"]))
     else:
-        _set(db.get_one(TrackRow, patch["id"]), new)
+        _set(db.get_one(table, patch["id"]), new)
     db.flush()
 
 
-def _set(row: SessionRow | TrackRow, values: dict[str, Any]) -> None:
+def _set(row: Base, values: dict[str, Any]) -> None:
     for name, value in values.items():
         setattr(row, name, value)
 

@@ -1,21 +1,28 @@
 """The session as pages see it, and the edits they may ask for."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import GroupState, Keeper, LedgerEntry, Mix, Phase, StripState
 from mivlo.core.roles import Role
 
+M = TypeVar("M", bound=BaseModel)
+
 __all__ = [
+    "AddGroup",
     "AudioState",
     "Edit",
+    "EditGroup",
     "EditSession",
     "EditTrack",
+    "GroupView",
     "Pin",
+    "RemoveGroup",
     "RemoveTrack",
     "SessionState",
     "SessionSummary",
+    "Step",
     "TrackFields",
     "TrackState",
     "session_mix",
@@ -51,13 +58,22 @@ class AudioState(Strict):
 
 
 class TrackState(StripState):
-    """A track as pages see it."""
+    """A track as pages see it; tracks with the same twin id share one ledger."""
 
     name: str
     role: Role
     position: int
     pins: tuple[Pin, ...] = ()
+    twin_id: str | None = None
     audio: AudioState
+
+
+class GroupView(GroupState):
+    """A group, or the mix, as pages see it."""
+
+    name: str
+    position: int
+    pins: tuple[Pin, ...] = ()
 
 
 class SessionSummary(Strict):
@@ -83,29 +99,40 @@ class SessionState(Strict):
     redo_label: str | None
     is_demo: bool
     tracks: list[TrackState]
+    groups: list[GroupView]
+    master: GroupView
 
 
-class TrackFields(Strict):
-    """The fields of a track that an edit sets; those left out stay."""
+class LedgerFields(Strict):
+    """The fields that tracks and groups have alike; those left out stay."""
 
     name: str = Field(default="", min_length=1, max_length=120)
-    role: Role = "other"
-    start_frame: int = Field(default=0, ge=0, le=2**40)
     gain_db: float = Field(default=0.0, ge=-60.0, le=24.0)
-    pan: float = Field(default=0.0, ge=-1.0, le=1.0)
-    polarity_flipped: bool = False
     solo: bool = False
     mute: bool = False
     ledger_on: bool = True
     ledger: tuple[LedgerEntry, ...] = Field(default=(), max_length=200)
+    phase: Phase = "minimum"
+    keepers: tuple[Keeper, ...] = Field(default=(), max_length=100)
     pins: tuple[Pin, ...] = Field(default=(), max_length=500)
 
     @model_validator(mode="after")
-    def _ids_are_unique(self) -> "TrackFields":
+    def _ids_are_unique(self) -> Self:
         ids = [entry.id for entry in self.ledger]
         if len(set(ids)) != len(ids):
             raise ValueError("ledger: two entries have the same id")
         return self
+
+
+class TrackFields(LedgerFields):
+    """The fields of a track that an edit sets; those left out stay."""
+
+    role: Role = "other"
+    start_frame: int = Field(default=0, ge=0, le=2**40)
+    pan: float = Field(default=0.0, ge=-1.0, le=1.0)
+    polarity_flipped: bool = False
+    group_id: str | None = Field(default=None, max_length=64)
+    twin_id: str | None = Field(default=None, max_length=64)
 
 
 class EditTrack(Strict):
@@ -114,6 +141,29 @@ class EditTrack(Strict):
     do: Literal["edit-track"] = "edit-track"
     track_id: str
     fields: TrackFields
+
+
+class EditGroup(Strict):
+    """Set some fields of a group, or of the mix."""
+
+    do: Literal["edit-group"] = "edit-group"
+    group_id: str
+    fields: LedgerFields
+
+
+class AddGroup(Strict):
+    """Make a group; tracks join it by their own field."""
+
+    do: Literal["add-group"] = "add-group"
+    group_id: str = Field(pattern="^[0-9a-f]{32}$")
+    name: str = Field(min_length=1, max_length=120)
+
+
+class RemoveGroup(Strict):
+    """Dissolve a group: its tracks stay, without it; undo brings it back."""
+
+    do: Literal["remove-group"] = "remove-group"
+    group_id: str
 
 
 class RemoveTrack(Strict):
@@ -132,17 +182,25 @@ class EditSession(Strict):
     loop_end_frame: int | None = Field(default=None, ge=0)
 
 
+Step = EditTrack | RemoveTrack | EditSession | EditGroup | AddGroup | RemoveGroup
+
+
 class Edit(Strict):
     """One undoable change, made on a revision that the page has seen."""
 
     base_revision: int
     label: str = Field(min_length=1, max_length=200)
-    steps: list[Annotated[EditTrack | RemoveTrack | EditSession, Field(discriminator="do")]] = Field(
-        min_length=1, max_length=200
-    )
+    steps: list[Annotated[Step, Field(discriminator="do")]] = Field(min_length=1, max_length=200)
 
 
 def session_mix(state: SessionState) -> Mix:
     """Return the mix of a session as it stands, without anybody's way of listening."""
-    names = set(StripState.model_fields)
-    return Mix(tracks=tuple(StripState(**{name: getattr(track, name) for name in names}) for track in state.tracks))
+    return Mix(
+        tracks=tuple(_plain(track, StripState) for track in state.tracks),
+        groups=tuple(_plain(group, GroupState) for group in state.groups),
+        master=_plain(state.master, GroupState),
+    )
+
+
+def _plain(view: TrackState | GroupView, model: type[M]) -> M:
+    return model.model_validate({name: getattr(view, name) for name in model.model_fields})

@@ -3,25 +3,31 @@
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 from pydantic import BaseModel
 
-from mivlo.core.engine.mix import Mix, audible_tracks
+from mivlo.core.engine.mix import LedgerState, Mix, audible_tracks
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import open_source
-from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.loudness import integrated_loudness, true_peak_db
 from mivlo.core.moves import Move
 from mivlo.core.spectra.average import AXIS_HZ, band_levels, near_outline
 from mivlo.core.spectra.pictures import Tile, ink_png, spectrogram_tile, waveform_peaks
-from mivlo.core.treatment import treatment_sections
+from mivlo.core.treatment import treatment_response
 from mivlo.server.services.imports import stored_path
 from mivlo.server.services.pool import in_pool
 from mivlo.server.services.state import SessionState, session_mix
 from mivlo.server.settings import settings
 
-__all__ = ["Listening", "Loudness", "Spectrum", "Waveform", "listening_figures", "picture", "response_db", "spectrum", "waveform"]
+__all__ = [
+    "Listening", "Loudness", "Responses", "Spectrum", "Waveform", "listening_figures", "picture", "responses",
+    "spectrum", "waveform",
+]  # fmt: skip
+
+
+S = TypeVar("S", bound=LedgerState)
 
 
 class Waveform(BaseModel):
@@ -37,6 +43,13 @@ class Spectrum(BaseModel):
     hz: list[float]
     level_db: list[float]
     outline_db: list[float]
+
+
+class Responses(BaseModel):
+    """What moves do always, and, where some are dynamic, with all of these at their full depth."""
+
+    steady_db: list[float]
+    full_db: list[float] | None
 
 
 class Loudness(BaseModel):
@@ -97,12 +110,16 @@ def _picture(stored: Path, tile: Tile, sample_rate_hz: int, path: Path) -> None:
     part.replace(path)
 
 
-def response_db(moves: tuple[Move, ...], sample_rate_hz: int) -> list[float]:
-    """Return the response of moves in series at the frequencies of the axis below half the rate."""
-    sections = treatment_sections(moves, sample_rate_hz)
+def responses(moves: tuple[Move, ...], sample_rate_hz: int) -> Responses:
+    """Return what moves in series do at the frequencies of the axis below half the rate."""
     hz = np.minimum(AXIS_HZ, 0.4999 * sample_rate_hz)
-    h = np.abs(frequency_response(sections, hz, sample_rate_hz=sample_rate_hz))
-    return [round(float(value), 3) for value in 20.0 * np.log10(np.maximum(h, 1e-6))]
+
+    def told(chosen: list[Move]) -> list[float]:
+        h = np.abs(treatment_response(chosen, hz, sample_rate_hz))
+        return [round(float(value), 3) for value in 20.0 * np.log10(np.maximum(h, 1e-6))]
+
+    steady = [move for move in moves if move.family == "static"]
+    return Responses(steady_db=told(steady), full_db=told(list(moves)) if len(steady) < len(moves) else None)
 
 
 def listening_figures(state: SessionState, *, track_id: str | None, alone: bool) -> Listening:
@@ -121,16 +138,21 @@ def listening_figures(state: SessionState, *, track_id: str | None, alone: bool)
     return Listening(before=before, after=after, match_before_db=min(difference, 0.0), match_after_db=min(-difference, 0.0))
 
 
-def _with_ledger(mix: Mix, track_id: str | None, *, on: bool) -> Mix:
-    """Return the mix with ledgers on or off, without what is not heard anyway: equal sound is measured once."""
+def _with_ledger(mix: Mix, strip_id: str | None, *, on: bool) -> Mix:
+    """Return the mix with one ledger (None: all) on or off, without what is not heard anyway: equal sound is measured once."""
     heard = audible_tracks(mix)
-    tracks = tuple(
-        t.model_copy(update={"ledger_on": on, "ledger": t.ledger if on else ()}) if track_id in (t.id, None) else t
-        for t in mix.tracks
-        if heard[t.id]
-    )
-    tracks = tuple(t if t.ledger else t.model_copy(update={"ledger_on": True}) for t in tracks)
-    return mix.model_copy(update={"tracks": tracks})
+    strips = (*mix.tracks, *mix.groups, mix.master)
+    # What is not heard stays for those who listen to it, but without its own moves.
+    listened_to = any(getattr(entry.move, "listens_to", "") for one in strips for entry in one.ledger)
+
+    def switched(one: S) -> S:
+        wanted = on if strip_id in (one.id, None) else one.ledger_on
+        return one.model_copy(update={"ledger": one.ledger if wanted else (), "ledger_on": True})
+
+    tracks = [switched(t) if heard[t.id] else t.model_copy(update={"ledger": ()}) for t in mix.tracks]
+    kept = tuple(track for track in tracks if heard[track.id] or listened_to)
+    groups = tuple(switched(group) for group in mix.groups)
+    return mix.model_copy(update={"tracks": kept, "groups": groups, "master": switched(mix.master)})
 
 
 @lru_cache(maxsize=512)
