@@ -25,6 +25,7 @@ __all__ = [
     "resample_to_store",
     "sha256_of",
     "write_blocks",
+    "write_store",
 ]
 
 BLOCK_FRAMES = 1 << 16
@@ -133,14 +134,20 @@ def resample_to_store(path: Path, target: Path, *, info: AudioFileInfo, rate_hz:
     Source: soxr, very high quality (linear phase); its output is cut or filled to round(frames·ratio).
     """
     n_frames = max(1, round(info.n_frames * rate_hz / info.sample_rate_hz))
-    out = np.lib.format.open_memmap(target, mode="w+", dtype=np.float32, shape=(info.n_channels, n_frames))
+    blocks = _resampled(read_blocks(path, name=name), info, rate_hz)
+    write_store(target, blocks, n_channels=info.n_channels, n_frames=n_frames)
+    return n_frames
+
+
+def write_store(target: Path, blocks: Iterable[Array], *, n_channels: int, n_frames: int) -> None:
+    """Write (channels, n) blocks, cut or filled to n_frames, as a float32 array (channels, frames) on disk."""
+    out = np.lib.format.open_memmap(target, mode="w+", dtype=np.float32, shape=(n_channels, n_frames))
     done = 0
-    for block in _resampled(read_blocks(path, name=name), info, rate_hz):
+    for block in blocks:
         count = min(block.shape[1], n_frames - done)
         out[:, done : done + count] = block[:, :count]
         done += count
     out.flush()
-    return n_frames
 
 
 def _resampled(blocks: Iterator[Array], info: AudioFileInfo, rate_hz: int) -> Iterator[Array]:

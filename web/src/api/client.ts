@@ -2,12 +2,17 @@
 import type { components } from './schema'
 
 type Schemas = components['schemas']
+/** What is read and what is sent differ in which fields may be left out; a ledger is the same both ways. */
+type WithLedger<T> = Omit<T, 'ledger'> & { ledger: LedgerEntry[] }
 export type About = Schemas['About']
 export type Edit = Schemas['Edit']
 export type EditStep = Edit['steps'][number]
+export type Bounce = Schemas['Bounce']
+export type GroupState = WithLedger<Schemas['GroupView']>
 export type HandOver = Schemas['HandOver']
 export type HandOverRequest = Partial<Schemas['HandOverRequest']> & Pick<Schemas['HandOverRequest'], 'what'>
 export type LedgerEntry = Schemas['MonitorLedgerEntry']
+export type Keeper = Schemas['Keeper']
 export type Listening = Schemas['Listening']
 export type Mix = Schemas['MonitorMix']
 export type Move = LedgerEntry['move']
@@ -16,12 +21,16 @@ export type Figure = Schemas['Figure']
 export type Pin = Schemas['Pin']
 export type Probe = Schemas['Probe']
 export type Problem = Schemas['Problem']
+export type ReadyStart = Schemas['ReadyStart']
+export type Responses = Schemas['Responses']
 export type Role = Schemas['TrackState']['role']
-export type SessionState = Schemas['SessionState']
+export type SessionState = Omit<Schemas['SessionState'], 'tracks' | 'groups' | 'master'> & { tracks: TrackState[]; groups: GroupState[]; master: GroupState }
 export type SessionSummary = Schemas['SessionSummary']
 export type Spectrum = Schemas['Spectrum']
-export type TrackFields = Partial<Schemas['TrackFields']>
-export type TrackState = Schemas['TrackState']
+export type TrackFields = Partial<WithLedger<Schemas['TrackFields']>>
+export type TrackState = WithLedger<Schemas['TrackState']>
+/** What can be on the bench: a track, or a group (or the mix) that looks like one. */
+export type Strip = TrackState & { is_group?: boolean }
 export type Waveform = Schemas['Waveform']
 export type FromPage = Schemas['MonitorMessages']['from_page']
 export type FromMonitor = Schemas['MonitorMessages']['from_monitor']
@@ -72,9 +81,10 @@ export const api = {
   waveform: (audioId: string, columns: number) => call<Waveform>('GET', `/audio/${audioId}/waveform?columns=${columns}`),
   spectrum: (audioId: string, start: number, end: number, rate: number) =>
     call<Spectrum>('GET', `/audio/${audioId}/spectrum?start=${start}&end=${end}&sample_rate_hz=${rate}`),
-  response: (moves: Move[], sample_rate_hz: number) => call<number[]>('POST', '/response', { moves, sample_rate_hz }),
+  response: (moves: Move[], sample_rate_hz: number) => call<Responses>('POST', '/response', { moves, sample_rate_hz }),
   listening: (id: string, trackId: string, alone: boolean) =>
     call<Listening>('GET', `/sessions/${id}/listening?track_id=${trackId}&alone=${alone}`),
+  bounce: (id: string, groupId: string) => call<Bounce>('GET', `/sessions/${id}/groups/${groupId}/sound`),
   handovers: (id: string) => call<HandOver[]>('GET', `/sessions/${id}/handovers`),
   handOver: (id: string, request: HandOverRequest) => call<HandOver>('POST', `/sessions/${id}/handovers`, request),
   cancel: (handoverId: string) => call<HandOver>('POST', `/handovers/${handoverId}/cancel`),

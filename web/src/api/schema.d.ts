@@ -248,6 +248,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sessions/{session_id}/groups/{group_id}/sound": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Bounce
+         * @description Return what goes into a group, or into the mix, as an audio to look at.
+         */
+        get: operations["bounce_api_sessions__session_id__groups__group_id__sound_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions/{session_id}/listening": {
         parameters: {
             query?: never;
@@ -518,6 +538,16 @@ export interface components {
         Body_replace_audio_api_tracks__track_id__audio_post: {
             /** File */
             file: string;
+        };
+        /**
+         * Bounce
+         * @description The sound of a group or of the mix before its own moves, as an audio of its own.
+         */
+        Bounce: {
+            /** Audio Id */
+            audio_id: string;
+            /** N Frames */
+            n_frames: number;
         };
         /**
          * DynamicBell
@@ -1480,6 +1510,18 @@ export interface components {
             sample_rate_hz: number;
         };
         /**
+         * MovingResponse
+         * @description What one dynamic move does at its full depth.
+         */
+        MovingResponse: {
+            /** Index */
+            index: number;
+            /** Full Db */
+            full_db: number[];
+            /** Extent Db */
+            extent_db: number;
+        };
+        /**
          * NewSession
          * @description What a session starts with; its rate stays for good.
          */
@@ -1728,13 +1770,13 @@ export interface components {
         };
         /**
          * Responses
-         * @description What moves do always, and, where some are dynamic, with all of these at their full depth.
+         * @description What moves do always, and each of those that come and go at its full depth.
          */
         Responses: {
             /** Steady Db */
             steady_db: number[];
-            /** Full Db */
-            full_db: number[] | null;
+            /** Moving */
+            moving: components["schemas"]["MovingResponse"][];
         };
         /**
          * SessionState
@@ -3768,6 +3810,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Responses"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bounce_api_sessions__session_id__groups__group_id__sound_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: string;
+                group_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bounce"];
                 };
             };
             /** @description Not Found */

@@ -3,30 +3,37 @@
 import { ref, watch } from 'vue'
 import { formatFigure, parseFigure, qToOctaves, stepFigure } from '../lib/figures'
 
-const props = defineProps<{ label: string; unit: string; value: number; minimum: number; maximum: number; bare?: boolean }>()
-const emit = defineEmits<{ commit: [value: number] }>()
+const props = defineProps<{ label: string; unit: string; value: number | null; minimum: number; maximum: number; bare?: boolean; optional?: boolean }>()
+const emit = defineEmits<{ commit: [value: number | null] }>()
 const EXAMPLES: Record<string, string> = {
   Hz: 'such as 3.5k, F#5 or 740 Hz', Q: 'such as 12 or 0.1 oct', dB: 'such as −6 dB', pan: 'such as 30 left', s: 'such as 1.25 s',
 }
 const text = ref('')
 const wrong = ref('')
 
-watch(() => [props.value, props.unit] as const, () => (text.value = formatFigure(props.unit, props.value)), { immediate: true })
+const asText = () => (props.value === null ? '' : formatFigure(props.unit, props.value))
+watch(() => [props.value, props.unit] as const, () => (text.value = asText()), { immediate: true })
 
 function take() {
+  if (props.optional && !text.value.trim()) {
+    wrong.value = ''
+    if (props.value !== null) emit('commit', null)
+    return
+  }
   const value = parseFigure(props.unit, text.value)
   if (value === null) wrong.value = EXAMPLES[props.unit] ?? 'a number'
   else if (value < props.minimum || value > props.maximum) wrong.value = `${formatFigure(props.unit, props.minimum)} to ${formatFigure(props.unit, props.maximum)}`
   else {
     wrong.value = ''
     // What was only shown rounded and left as it stood is not a change.
-    if (text.value !== formatFigure(props.unit, props.value)) emit('commit', value)
-    text.value = formatFigure(props.unit, props.value)
+    if (text.value !== asText()) emit('commit', value)
+    text.value = asText()
   }
 }
 
 function step(direction: 1 | -1, event: KeyboardEvent) {
   wrong.value = ''
+  if (props.value === null) return
   const next = stepFigure(props.unit, props.value, direction, event.shiftKey)
   emit('commit', Math.min(Math.max(next, props.minimum), props.maximum))
 }
@@ -35,10 +42,10 @@ function step(direction: 1 | -1, event: KeyboardEvent) {
 <template>
   <label class="figure" :class="{ wrong, bare }">
     <span v-if="!bare" class="soft">{{ label }}</span>
-    <input v-model="text" class="figures" :aria-label="label" :aria-invalid="!!wrong" spellcheck="false"
+    <input v-model="text" class="figures" :aria-label="label" :aria-invalid="!!wrong" :placeholder="optional ? 'own band' : ''" spellcheck="false"
       @change="take" @keydown.enter="take" @focus="($event.target as HTMLInputElement).select()"
       @keydown.up.prevent="step(1, $event)" @keydown.down.prevent="step(-1, $event)" />
-    <span v-if="unit === 'Q' && !wrong && !bare" class="figures soft other">{{ qToOctaves(value).toFixed(2) }} oct</span>
+    <span v-if="unit === 'Q' && value !== null && !wrong && !bare" class="figures soft other">{{ qToOctaves(value).toFixed(2) }} oct</span>
     <span v-if="wrong" class="message" role="alert">{{ wrong }}</span>
   </label>
 </template>

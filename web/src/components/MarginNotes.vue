@@ -1,8 +1,9 @@
 <script setup lang="ts">
-/** Pins and moves of the track in the margin, each at its own frequency and tied to it by a fine line. */
+/** Pins, keepers and moves of the track in the margin, each at its own frequency and tied to it by a fine line. */
 import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
-import type { LedgerEntry, Move, MoveKind, Pin } from '../api/client'
+import type { Keeper, LedgerEntry, Move, MoveKind, Pin } from '../api/client'
 import { hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
+import { depthName, inKeeper, placeHz, withHz } from '../lib/edits'
 import { formatDb, formatHz, noteOfHz } from '../lib/figures'
 import { placeNotes } from '../lib/margin'
 import MoveForm from './MoveForm.vue'
@@ -10,11 +11,16 @@ import MoveForm from './MoveForm.vue'
 const props = defineProps<{
   ledger: LedgerEntry[]
   pins: Pin[]
+  keepers: Keeper[]
   kinds: MoveKind[]
   frequency: FrequencyView
   chosenId: string | null
   heardId: string | null
   ledgerOn: boolean
+  /** Tracks and groups but the one on the bench: what a move can listen to, or be copied to. */
+  others: { id: string; name: string }[]
+  /** What each dynamic or adaptive move does just now. */
+  gains: ReadonlyMap<string, { level_db: number | null; gain_db: number }>
 }>()
 const emit = defineEmits<{
   choose: [id: string | null]
@@ -24,12 +30,17 @@ const emit = defineEmits<{
   remove: [id: string]
   removePin: [id: string]
   cutPin: [pin: Pin]
+  tamePin: [pin: Pin]
+  keepPin: [pin: Pin]
+  removeKeeper: [index: number]
+  preview: [id: string, move: Move]
+  copy: [id: string, targetId: string]
   add: [hz: number]
 }>()
 const FOLDED_PX = 30
 const GAP_PX = 4
 const TIE_PX = 22
-const ROW_PX = 27
+const FIRST_OPEN_PX = 320
 const box = useTemplateRef<HTMLElement>('box')
 const height = ref(0)
 const ghostY = ref<number | null>(null)
@@ -43,15 +54,22 @@ onMounted(() => {
 onBeforeUnmount(() => watcher?.disconnect())
 
 const kindOf = (move: Move) => props.kinds.find((kind) => kind.kind === move.kind)
-const openHeight = (move: Move) => {
-  const figures = (kindOf(move)?.figures.length ?? 0) - ('slope_db_per_octave' in move && move.slope_db_per_octave === 6 ? 1 : 0)
-  return FOLDED_PX + ROW_PX * (figures + 1) + 38
+/** The chosen note is as high as what is in it: measured, since its figures come and go. */
+const openPx = ref(FIRST_OPEN_PX)
+let opened: ResizeObserver | null = null
+function measure(element: unknown) {
+  opened?.disconnect()
+  if (!(element instanceof HTMLElement)) return
+  opened = new ResizeObserver(() => (openPx.value = element.offsetHeight))
+  opened.observe(element)
 }
+onBeforeUnmount(() => opened?.disconnect())
 const inView = (hz: number) => Math.min(Math.max(yOfHz(hz, props.frequency, height.value), 0), height.value)
 
 const notes = computed(() => [
-  ...props.ledger.map((entry) => ({ id: entry.id, y: inView(entry.move.hz), height: entry.id === props.chosenId ? openHeight(entry.move) : FOLDED_PX })),
+  ...props.ledger.map((entry) => ({ id: entry.id, y: inView(placeHz(entry.move)), height: entry.id === props.chosenId ? openPx.value : FOLDED_PX })),
   ...props.pins.map((pin) => ({ id: pin.id, y: inView(pin.hz), height: FOLDED_PX })),
+  ...props.keepers.map((keeper, index) => ({ id: `keeper ${index}`, y: inView(Math.sqrt(keeper.low_hz * keeper.high_hz)), height: FOLDED_PX })),
 ])
 const tops = computed(() => new Map(placeNotes(notes.value, height.value, GAP_PX).map((placed) => [placed.id, placed.top])))
 const length = computed(() => Math.max(height.value, ...notes.value.map((note) => (tops.value.get(note.id) ?? 0) + note.height)))
@@ -62,17 +80,25 @@ const ties = computed(() => notes.value.map((note) => {
 }))
 
 function summary(move: Move): string {
-  if ('gain_db' in move && typeof move.gain_db === 'number') return formatDb(move.gain_db)
+  const depth = depthName(move)
+  if (depth) return formatDb((move as unknown as Record<string, number>)[depth] ?? 0)
   if ('slope_db_per_octave' in move) return `${move.slope_db_per_octave} dB/oct`
-  return ''
+  return 'amount' in move ? `${move.amount} %` : ''
 }
+const otherName = (id: string) => props.others.find((other) => other.id === id)?.name ?? 'a track that is gone'
+const place = (move: Move) => ('hz' in move ? formatHz(move.hz) : `${formatHz(move.low_hz ?? 20)} –`)
 
 /** A move nudged by the arrow keys while its note has the focus: up and down are frequency, as on the axis. */
 function nudge(entry: LedgerEntry, direction: 1 | -1, fine: boolean) {
-  const hz = Math.min(Math.max(entry.move.hz * 2 ** ((direction * (fine ? 1 : 10)) / 1200), 20), 20_000)
-  emit('change', entry.id, { ...entry.move, hz }, 'Frequency')
+  const hz = Math.min(Math.max(placeHz(entry.move) * 2 ** ((direction * (fine ? 1 : 10)) / 1200), 20), 20_000)
+  emit('change', entry.id, withHz(entry.move, hz), 'Frequency')
 }
 
+function copyTo(id: string, event: Event) {
+  const select = event.target as HTMLSelectElement
+  if (select.value) emit('copy', id, select.value)
+  select.value = ''
+}
 const onEmpty = (event: MouseEvent) => event.target === event.currentTarget
 const yIn = (event: MouseEvent) => event.clientY - (event.currentTarget as HTMLElement).getBoundingClientRect().top
 const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, props.frequency, height.value)))
@@ -85,26 +111,32 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
       @click="onEmpty($event) && emit('add', hzOfY(yIn($event), frequency, height))">
       <svg class="ties" :width="TIE_PX" :height="length" aria-hidden="true"><path v-for="tie in ties" :key="tie.id" :d="tie.d" :class="{ strong: tie.id === chosenId }" /></svg>
       <div v-if="ghostY !== null" class="ghost figures" :style="{ top: `${ghostY - 10}px` }">click: bell at {{ formatHz(ghostHz) }}</div>
-      <article v-for="entry in ledger" :key="entry.id" class="note move" data-test="move"
+      <article v-for="entry in ledger" :key="entry.id" :ref="entry.id === chosenId ? measure : undefined" class="note move" data-test="move"
         :class="{ chosen: entry.id === chosenId, off: !entry.move.on || !ledgerOn }"
-        :style="{ top: `${tops.get(entry.id) ?? 0}px`, height: `${entry.id === chosenId ? openHeight(entry.move) : FOLDED_PX}px` }">
+        :style="{ top: `${tops.get(entry.id) ?? 0}px`, height: entry.id === chosenId ? 'auto' : `${FOLDED_PX}px` }">
         <header>
           <button class="plain tick" role="switch" :aria-checked="entry.move.on" :title="entry.move.on ? 'On: click to switch off' : 'Off: click to switch on'"
             @click="emit('change', entry.id, { ...entry.move, on: !entry.move.on }, entry.move.on ? 'Switch a move off' : 'Switch a move on')">{{ entry.move.on ? 'on' : 'off' }}</button>
           <button class="title" :aria-expanded="entry.id === chosenId" @click="emit('choose', entry.id === chosenId ? null : entry.id)"
             @keydown.up.prevent="nudge(entry, 1, $event.shiftKey)" @keydown.down.prevent="nudge(entry, -1, $event.shiftKey)" @keydown.delete="emit('remove', entry.id)">
             <span class="kind">{{ kindOf(entry.move)?.label ?? entry.move.kind }}</span>
-            <span class="figures">{{ formatHz(entry.move.hz) }}</span>
-            <span class="figures take">{{ summary(entry.move) }}</span>
+            <span class="figures">{{ place(entry.move) }}</span>
+            <span class="figures take" :class="{ moving: gains.has(entry.id) }" :title="gains.has(entry.id) ? 'what it does just now' : 'its depth'">{{ gains.has(entry.id) ? formatDb(gains.get(entry.id)?.gain_db ?? 0) : summary(entry.move) }}</span>
           </button>
         </header>
         <template v-if="entry.id === chosenId">
-          <MoveForm :move="entry.move" :kinds="kinds" @change="(move, label) => emit('change', entry.id, move, label)" />
+          <p v-if="'listens_to' in entry.move && entry.move.listens_to" class="flag slate">listens to {{ otherName(entry.move.listens_to) }}</p>
+          <p v-if="inKeeper(entry.move, keepers)" class="flag">stands in a region that you keep</p>
+          <MoveForm :move="entry.move" :kinds="kinds" :others="others" :level-db="gains.get(entry.id)?.level_db ?? null" :gain-db="gains.get(entry.id)?.gain_db ?? null"
+            @change="(move, label) => emit('change', entry.id, move, label)" @preview="emit('preview', entry.id, $event)" />
           <footer>
             <button class="plain boxed" :aria-pressed="heardId === entry.id" title="Hold to hear only this slice of the untreated track"
               @pointerdown.prevent="emit('hear', entry.id)" @pointerup="emit('hear', null)" @pointerleave="heardId && emit('hear', null)"
               @keydown.space.prevent="emit('hear', entry.id)" @keyup.space="emit('hear', null)" @blur="heardId && emit('hear', null)">hear slice</button>
             <button class="plain" @click="emit('duplicate', entry.id)">duplicate</button>
+            <select class="copy" aria-label="Copy this move to" title="Copy this move to another track or group" @change="copyTo(entry.id, $event)">
+              <option value="">copy to</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }}</option>
+            </select>
             <button class="plain" @click="emit('remove', entry.id)">remove</button>
           </footer>
         </template>
@@ -112,9 +144,15 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
       <article v-for="pin in pins" :key="pin.id" class="note pin" data-test="pin" :style="{ top: `${tops.get(pin.id) ?? 0}px`, height: `${FOLDED_PX}px` }">
         <span class="figures where">{{ formatHz(pin.hz) }} {{ noteOfHz(pin.hz).name }}<template v-if="pin.excess_db != null"> {{ formatDb(pin.excess_db) }}</template></span>
         <button class="plain boxed" title="Make it a bell that cuts here" @click="emit('cutPin', pin)">cut</button>
+        <button class="plain boxed" title="Make it a bell that cuts here only in the loud moments" @click="emit('tamePin', pin)">tame</button>
+        <button class="plain boxed" title="This is wanted: nothing that works by itself may touch it" @click="emit('keepPin', pin)">keep</button>
         <button class="plain" title="Remove the pin" :aria-label="`Remove the pin at ${formatHz(pin.hz)}`" @click="emit('removePin', pin.id)">×</button>
       </article>
-      <p v-if="!ledger.length && !pins.length" class="hint soft">
+      <article v-for="(keeper, index) in keepers" :key="`keeper ${index}`" class="note keeper" data-test="keeper" :style="{ top: `${tops.get(`keeper ${index}`) ?? 0}px`, height: `${FOLDED_PX}px` }">
+        <span class="figures where"><span class="soft">kept</span> {{ formatHz(keeper.low_hz) }} – {{ formatHz(keeper.high_hz) }}</span>
+        <button class="plain" title="No longer keep it" :aria-label="`No longer keep ${formatHz(keeper.low_hz)} to ${formatHz(keeper.high_hz)}`" @click="emit('removeKeeper', index)">×</button>
+      </article>
+      <p v-if="!ledger.length && !pins.length && !keepers.length" class="hint soft">
         Nothing cut yet. Hold the mouse on the spectrum to lift what is under it, sweep up and down until the fault jumps out,
         press P to pin it. Or click here for a bell.
       </p>
@@ -131,6 +169,13 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
 .note { position: absolute; left: 22px; right: 4px; background: var(--paper-raised); border: 1px solid var(--line); border-left: 3px solid var(--green); overflow: hidden; cursor: default; padding: 2px 6px 2px 4px; }
 .pin { border-left: 3px dotted var(--ochre); display: flex; align-items: center; gap: 3px; }
 .pin .where { flex: 1; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.keeper { border-left: 3px double var(--ink); display: flex; align-items: center; }
+.keeper .where { flex: 1; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.flag { margin: 0 0 2px; font-size: 12.5px; color: var(--ochre); }
+.flag.slate { color: var(--slate); }
+.moving { font-weight: 700; }
+.copy { font: inherit; font-size: 13px; width: 68px; color: var(--ink); background: transparent; border: 0; text-decoration: underline; cursor: pointer; }
+.copy option { background: var(--paper); }
 .chosen { border-color: var(--green); z-index: 1; padding-bottom: 6px; }
 .off .title { opacity: 0.65; text-decoration: line-through; }
 header, footer { display: flex; align-items: center; gap: 2px; }

@@ -3,6 +3,7 @@
 import { computed, ref } from 'vue'
 import type { Move } from '../api/client'
 import { LEVEL_HIGH_DB, LEVEL_LOW_DB, hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
+import { depthName, placeHz, withHz } from '../lib/edits'
 import { octavesToQ, qToOctaves } from '../lib/figures'
 
 const props = defineProps<{ move: Move; chosen: boolean; x: number; width: number; height: number; frequency: FrequencyView; title: string }>()
@@ -10,23 +11,27 @@ const emit = defineEmits<{ choose: []; preview: [move: Move]; done: [move: Move,
 const LOCK_PX = 4
 const axis = ref<'hz' | 'gain' | 'q' | null>(null)
 
-const y = computed(() => yOfHz(props.move.hz, props.frequency, props.height))
+const y = computed(() => yOfHz(placeHz(props.move), props.frequency, props.height))
 const q = computed(() => ('q' in props.move && !('slope_db_per_octave' in props.move) ? (props.move.q ?? null) : null))
 const edges = computed(() => {
   if (q.value === null || !props.chosen) return []
   const half = 2 ** (qToOctaves(q.value) / 2)
-  return [props.move.hz * half, props.move.hz / half].map((hz) => yOfHz(hz, props.frequency, props.height))
+  return [placeHz(props.move) * half, placeHz(props.move) / half].map((hz) => yOfHz(hz, props.frequency, props.height))
 })
 const clamp = (value: number, low: number, high: number) => Math.min(Math.max(value, low), high)
 
 function dragged(from: Move, dx: number, dy: number, fine: boolean): Move {
   const slow = fine ? 0.2 : 1
-  if (axis.value === 'gain' && 'gain_db' in from && typeof from.gain_db === 'number') {
+  const depth = depthName(from)
+  if (axis.value === 'gain' && depth) {
     const perPixel = (LEVEL_HIGH_DB - LEVEL_LOW_DB) / props.width
-    return { ...from, gain_db: Math.round(clamp(from.gain_db + dx * perPixel * slow, -30, 30) * 10) / 10 }
+    const now = (from as unknown as Record<string, number>)[depth] ?? 0
+    // A low cut that slides can only take away; the others go as deep as their kind allows.
+    const [low, high] = depth === 'gain_db' ? [-30, 30] : from.kind === 'dynamic-low-cut' ? [-36, -1] : [-24, 24]
+    return { ...from, [depth]: Math.round(clamp(now + dx * perPixel * slow, low, high) * 10) / 10 } as Move
   }
   if (axis.value === 'hz') {
-    return { ...from, hz: hzOfY(yOfHz(from.hz, props.frequency, props.height) + dy * slow, props.frequency, props.height) }
+    return withHz(from, hzOfY(yOfHz(placeHz(from), props.frequency, props.height) + dy * slow, props.frequency, props.height))
   }
   return from
 }
@@ -36,7 +41,7 @@ function press(event: PointerEvent) {
   emit('choose')
   axis.value = null
   follow(event, (dx, dy, fine, from) => {
-    if (!axis.value && Math.max(Math.abs(dx), Math.abs(dy)) >= LOCK_PX) axis.value = Math.abs(dx) > Math.abs(dy) && 'gain_db' in from ? 'gain' : 'hz'
+    if (!axis.value && Math.max(Math.abs(dx), Math.abs(dy)) >= LOCK_PX) axis.value = Math.abs(dx) > Math.abs(dy) && depthName(from) ? 'gain' : 'hz'
     return dragged(from, dx, dy, fine)
   })
 }
@@ -74,8 +79,8 @@ function follow(event: PointerEvent, change: (dx: number, dy: number, fine: bool
 </script>
 
 <template>
-  <div v-if="y >= 0 && y <= height" class="place">
-    <button class="handle" data-test="handle" :class="{ chosen, off: !move.on, locked: axis }" :style="{ left: `${x}px`, top: `${y}px` }"
+  <div v-if="'hz' in move && y >= 0 && y <= height" class="place">
+    <button class="handle" data-test="handle" :class="{ chosen, moving: 'depth_db' in move, off: !move.on, locked: axis }" :style="{ left: `${x}px`, top: `${y}px` }"
       :title="`${title}: drag up or down for frequency, sideways for gain (shift: finer)`" @pointerdown.stop="press"></button>
     <button v-for="(edge, index) in edges" :key="index" class="edge" :style="{ left: `${x}px`, top: `${edge}px` }" title="Drag for Q"
       aria-label="Width of the move" @pointerdown.stop="pressEdge($event, index === 0)"></button>
@@ -85,6 +90,7 @@ function follow(event: PointerEvent, change: (dx: number, dy: number, fine: bool
 <style scoped>
 .handle { position: absolute; width: 11px; height: 11px; margin: -5.5px; padding: 0; border: 2px solid var(--green); background: var(--paper); cursor: move; touch-action: none; transform: rotate(45deg); }
 .handle.chosen { z-index: 1; background: var(--green); width: 13px; height: 13px; margin: -6.5px; }
+.handle.moving { border-radius: 50% 0; }
 .handle.off { border-style: dotted; }
 .edge { position: absolute; width: 26px; height: 9px; margin: -4.5px -13px; padding: 0; border: 0; background: linear-gradient(var(--green), var(--green)) center / 22px 2px no-repeat; cursor: ns-resize; touch-action: none; }
 </style>

@@ -9,6 +9,8 @@ const props = defineProps<{
   hz: readonly number[]
   before: readonly number[]
   response: readonly number[]
+  /** With every move at its full depth, where some come and go. */
+  full: readonly number[] | null
   outline: readonly number[]
   live: readonly number[] | null
   frequency: FrequencyView
@@ -121,6 +123,15 @@ function paintTaken(surface: Surface, green: string) {
   context.globalAlpha = 1
   context.fillStyle = hatching(context, green)
   context.fill()
+  const { full } = props
+  if (full) {
+    context.strokeStyle = green
+    context.lineWidth = 1
+    context.setLineDash([5, 3])
+    trace(surface, (index) => before(index) + (full[index] ?? 0), (index) => Math.abs(full[index] ?? 0) > HARDLY_DB)
+    context.stroke()
+    context.setLineDash([])
+  }
   context.strokeStyle = green
   context.lineWidth = 2
   trace(surface, after, (index) => Math.abs(props.response[index] ?? 0) > HARDLY_DB)
@@ -131,7 +142,7 @@ onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, paint)
 })
 onBeforeUnmount(() => stop())
-watch(() => [props.before, props.response, props.live, props.frequency, props.probe], paint)
+watch(() => [props.before, props.response, props.full, props.live, props.frequency, props.probe], paint)
 </script>
 
 <template><canvas ref="canvas" class="lane" role="img" aria-label="Spectrum of the chosen track"></canvas></template>

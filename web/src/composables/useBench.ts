@@ -1,8 +1,8 @@
 /** What the bench shows and what is done on it to the chosen track. */
 import { computed, ref, watch } from 'vue'
-import { api, type LedgerEntry, type Move, type Pin, type TrackState } from '../api/client'
+import { api, type LedgerEntry, type Move, type Pin, type Strip, type TrackFields } from '../api/client'
 import { wholeAxis, type FrequencyView, type TimeView } from '../lib/axis'
-import { bellOfPin, editTrack, moveOfKind, newId, withMove } from '../lib/edits'
+import { bellOfPin, editTrack, keeperOfPin, moveOfKind, newId, placeHz, startedAs, withMove } from '../lib/edits'
 import { formatHz } from '../lib/figures'
 import { useLatest } from './useLatest'
 import { usePlay } from './usePlay'
@@ -30,13 +30,13 @@ watch(() => chosen.value?.id, () => (entryId.value = null))
 
 const entry = computed(() => chosen.value?.ledger.find((candidate) => candidate.id === entryId.value) ?? null)
 
-const audioId = () => chosen.value?.audio_id ?? null
+const audioId = () => chosen.value?.audio_id || null
 const waveform = useLatest(audioId, (id) => api.waveform(id, WAVEFORM_COLUMNS), audioId)
 
 const spectrum = useLatest(
   () => {
     const track = chosen.value
-    if (!track || !state.value) return null
+    if (!track?.audio_id || !state.value) return null
     const start = state.value.loop_start_frame ?? 0
     const end = state.value.loop_end_frame ?? play.songFrames.value
     return { id: track.audio_id, start: start - track.start_frame, end: end - track.start_frame, rate: play.rate.value }
@@ -53,6 +53,41 @@ const response = useLatest(
   ({ moves, rate }) => api.response(moves, rate),
   () => chosen.value?.id,
 )
+
+/** What the dynamic and adaptive moves do just now, in dB at the axis' frequencies; null while nothing plays. */
+const momentary = computed<number[] | null>(() => {
+  const now = play.gains.value
+  const known = response.value
+  const track = chosen.value
+  if (!now || !known || !track || now.track_id !== track.id) return null
+  const sum = new Array<number>(known.steady_db.length).fill(0)
+  for (const { entry_id: id, gain_db: gain, bands } of now.moves) {
+    const index = track.ledger.findIndex((one) => one.id === id)
+    const moving = known.moving.find((one) => one.index === index)
+    if (moving && moving.extent_db) moving.full_db.forEach((db, at) => (sum[at] = (sum[at] ?? 0) + (db * gain) / moving.extent_db))
+    if (bands?.length) addBands(sum, bands as [number, number][])
+  }
+  return sum
+})
+
+/** Add what an adaptive move shaves off each of its bands, straight in between. */
+function addBands(sum: number[], bands: readonly (readonly [number, number])[]) {
+  const axis = about.value?.axis_hz ?? []
+  let band = 0
+  axis.forEach((hz, at) => {
+    while (band < bands.length - 2 && (bands[band + 1]?.[0] ?? 0) < hz) band += 1
+    const [lowHz = 1, lowDb = 0] = bands[band] ?? []
+    const [highHz = 1, highDb = 0] = bands[band + 1] ?? []
+    if (hz >= lowHz && hz <= highHz) sum[at] = (sum[at] ?? 0) + lowDb + ((highDb - lowDb) * (hz - lowHz)) / Math.max(highHz - lowHz, 1)
+  })
+}
+
+/** All moves at their full depth, where some come and go. */
+const fullResponse = computed<number[] | null>(() => {
+  const known = response.value
+  if (!known?.moving.length) return null
+  return known.steady_db.map((db, at) => known.moving.reduce((total, one) => total + (one.full_db[at] ?? 0), db))
+})
 
 /** By how much the chosen track's own spectrum stands out at a frequency: the highest within a twelfth of an octave. */
 function excessAt(hz: number): number | null {
@@ -79,7 +114,7 @@ function widenProbe(factor: number) {
   if (probe) play.probe.value = { ...probe, width_octaves: probeWidth.value }
 }
 
-const onTrack = (label: string, change: (track: TrackState) => Partial<TrackState>) => {
+const onTrack = (label: string, change: (track: Strip) => TrackFields) => {
   const track = chosen.value
   return track ? edit(label, [editTrack(track, change(track))]) : Promise.resolve()
 }
@@ -88,15 +123,15 @@ function dropPin() {
   const hz = play.probe.value?.hz ?? pointerHz.value
   if (hz === null) return
   const pin: Pin = { id: newId(), hz, width_octaves: probeWidth.value, excess_db: excessAt(hz) }
-  void onTrack(`Pin at ${formatHz(hz)}`, (track) => ({ pins: [...track.pins, pin] }))
+  void onTrack(`Pin at ${formatHz(hz)}`, (track) => ({ pins: [...(track.pins ?? []), pin] }))
 }
 
 function addMove(move: Move, reason = '', without?: Pin) {
   const added: LedgerEntry = { id: newId(), move, reason }
   entryId.value = added.id
-  void onTrack(`Cut at ${formatHz(move.hz)}`, (track) => ({
-    ledger: [...track.ledger, added],
-    ...(without && { pins: track.pins.filter((pin) => pin.id !== without.id) }),
+  void onTrack(`Cut at ${formatHz(placeHz(move))}`, (track) => ({
+    ledger: [...(track.ledger ?? []), added],
+    ...(without && { pins: (track.pins ?? []).filter((pin) => pin.id !== without.id) }),
   }))
 }
 
@@ -110,7 +145,36 @@ function cutPin(pin: Pin) {
   addMove(bellOfPin(pin), `Pinned at ${formatHz(pin.hz)}${evidence}`, pin)
 }
 
-const removePin = (id: string) => onTrack('Remove a pin', (track) => ({ pins: track.pins.filter((pin) => pin.id !== id) }))
+/** Answer a pin with a dynamic bell that acts only in the loud moments. */
+function tamePin(pin: Pin) {
+  const kind = about.value?.kinds.find((known) => known.kind === 'dynamic-bell')
+  const start = kind?.starts[0]
+  if (!kind || !start) return
+  const q = bellOfPin(pin)
+  addMove(startedAs(moveOfKind(kind, pin.hz, { ...q, kind: 'bell' } as Move), start), `Pinned at ${formatHz(pin.hz)}`, pin)
+}
+
+/** Say that what a pin marks is wanted: nothing adaptive touches it, and a move into it is flagged. */
+const keepPin = (pin: Pin) =>
+  onTrack(`Keep ${formatHz(pin.hz)}`, (track) => ({
+    keepers: [...(track.keepers ?? []), keeperOfPin(pin)], pins: (track.pins ?? []).filter((one) => one.id !== pin.id),
+  }))
+
+const removeKeeper = (index: number) => onTrack('Remove a keeper', (track) => ({ keepers: (track.keepers ?? []).filter((_, at) => at !== index) }))
+
+/** Copy a move to another track or group, as one step. */
+function copyMove(id: string, targetId: string) {
+  const session = state.value
+  const found = chosen.value?.ledger.find((one) => one.id === id)
+  if (!session || !found) return
+  const group = [...session.groups, session.master].find((one) => one.id === targetId)
+  const target = session.tracks.find((one) => one.id === targetId) ?? (group && { ...group, is_group: true })
+  if (!target) return
+  const copied = { ...found, id: newId(), reason: `Copied from ${chosen.value?.name}` }
+  void edit(`Copy a move to ${target.name}`, [editTrack(target as Strip, { ledger: [...target.ledger, copied] })])
+}
+
+const removePin = (id: string) => onTrack('Remove a pin', (track) => ({ pins: (track.pins ?? []).filter((pin) => pin.id !== id) }))
 
 const changeMove = (id: string, move: Move, label: string) => onTrack(label, (track) => ({ ledger: withMove(track.ledger, id, move) }))
 
@@ -141,6 +205,6 @@ function setLoop(range: { startS: number; endS: number } | null) {
 export function useBench() {
   return {
     frequency, time, pointerHz, entryId, entry, probeWidth, songS, loop, waveform, spectrum, response, excessAt, setProbe, widenProbe,
-    dropPin, addBell, cutPin, removePin, changeMove, previewMove, removeMove, duplicateMove, setLoop, onTrack,
+    momentary, fullResponse, dropPin, addBell, cutPin, tamePin, keepPin, removeKeeper, copyMove, removePin, changeMove, previewMove, removeMove, duplicateMove, setLoop, onTrack,
   }
 }

@@ -1,12 +1,13 @@
 /** Playing: what is heard just now, and how the user listens. */
 import { computed, ref, shallowRef, watch } from 'vue'
-import { api, type FromMonitor, type Mix, type Probe } from '../api/client'
+import { api, type FromMonitor, type GroupState, type Mix, type Probe, type TrackState } from '../api/client'
 import { Monitor } from '../audio/monitor'
 import { useLatest } from './useLatest'
 import { useSession } from './useSession'
 
 type Meter = Extract<FromMonitor, { say: 'meter' }>
 type Spectra = Extract<FromMonitor, { say: 'spectra' }>
+type Gains = Extract<FromMonitor, { say: 'gains' }>
 
 const { about, state, chosen } = useSession()
 const playing = ref(false)
@@ -23,6 +24,7 @@ const sliceEntryId = ref<string | null>(null)
 const probe = shallowRef<Probe | null>(null)
 const meter = shallowRef<Meter | null>(null)
 const spectra = shallowRef<Spectra | null>(null)
+const gains = shallowRef<Gains | null>(null)
 let monitor: Monitor | null = null
 
 const rate = computed(() => state.value?.sample_rate_hz ?? 48_000)
@@ -51,10 +53,10 @@ const mix = computed<Mix | null>(() => {
   const figures = ledgerHeard.value ? listening.value?.after : listening.value?.before
   return {
     tracks: session.tracks.map((t) => ({
-      id: t.id, audio_id: t.audio_id, start_frame: t.start_frame, gain_db: t.gain_db, pan: t.pan,
-      polarity_flipped: t.polarity_flipped, solo: t.solo, mute: t.mute,
-      ledger_on: t.ledger_on && (t.id !== track?.id || ledgerHeard.value), ledger: t.ledger,
+      ...heard(t), audio_id: t.audio_id, start_frame: t.start_frame, pan: t.pan, polarity_flipped: t.polarity_flipped, group_id: t.group_id ?? null,
     })),
+    groups: session.groups.map(heard),
+    master: heard(session.master),
     alone_track_id: alone.value ? (track?.id ?? null) : null,
     offcuts_track_id: offcuts.value ? (track?.id ?? null) : null,
     slice: sliceEntryId.value && track ? { track_id: track.id, entry_id: sliceEntryId.value } : null,
@@ -69,6 +71,12 @@ const mix = computed<Mix | null>(() => {
   }
 })
 
+/** What the engine needs of a track or a group; the ledger on the bench may be off for a comparison. */
+function heard(one: TrackState | GroupState) {
+  const on = one.ledger_on && (one.id !== chosen.value?.id || ledgerHeard.value)
+  return { id: one.id, gain_db: one.gain_db, solo: one.solo, mute: one.mute, ledger_on: on, ledger: one.ledger, phase: one.phase, keepers: one.keepers }
+}
+
 /** What the guard goes by is what is heard: after the level match. */
 const lowered = (db: number | null | undefined) => (db === null || db === undefined ? null : db + matchDb.value)
 
@@ -80,6 +88,7 @@ watch(mixKey, () => {
 
 watch(() => chosen.value?.id, () => {
   spectra.value = null
+  gains.value = null
   sliceEntryId.value = null
   probe.value = null
 })
@@ -100,7 +109,12 @@ function makeMonitor(): Monitor {
     said(said) {
       if (said.say === 'meter') meter.value = playing.value ? said : null // one may still be under way after a stop
       else if (said.say === 'spectra') spectra.value = said
-      else if (said.say === 'problem') {
+      else if (said.say === 'gains') gains.value = playing.value ? said : null
+      else if (said.say === 'blown') {
+        const session = state.value
+        const name = session && [...session.tracks, ...session.groups, session.master].find((one) => one.id === said.track_id)?.name
+        message.value = `The moves of ${name ?? 'a track'} came to hold no valid numbers; they were reset, and it was silent for a moment.`
+      } else if (said.say === 'problem') {
         message.value = said.message
         playing.value = false
       } else if (said.say === 'ended') {
@@ -144,6 +158,7 @@ function stop() {
   playing.value = false
   meter.value = null
   spectra.value = null
+  gains.value = null
   monitor?.stop()
 }
 
@@ -158,6 +173,6 @@ function seek(frame: number) {
 export function usePlay() {
   return {
     playing, positionFrame, connection, message, alone, ledgerHeard, matched, matchDb, dim, queueMs, offcuts, sliceEntryId, probe, meter,
-    spectra, listening, rate, songFrames, mix, play, stop, toggle, seek, monitor: () => monitor, open,
+    spectra, gains, listening, rate, songFrames, mix, play, stop, toggle, seek, monitor: () => monitor, open,
   }
 }

@@ -2,7 +2,7 @@ import { beforeEach, describe, expect, it, vi } from 'vitest'
 import type { SessionState } from '../api/client'
 
 const TRACK = { id: 't', name: 'Drum', gain_db: 0, ledger: [], pins: [] }
-const session = (revision: number, gain_db = 0) => ({ id: 's', name: 'S', revision, tracks: [{ ...TRACK, gain_db }] }) as unknown as SessionState
+const session = (revision: number, gain_db = 0) => ({ id: 's', name: 'S', revision, tracks: [{ ...TRACK, gain_db }], groups: [], master: { id: 'm' } }) as unknown as SessionState
 
 type Answer = { status: number; body: unknown } | 'no connection'
 let answers: Answer[]

@@ -1,7 +1,8 @@
 /** The open session: its state, and edits that are shown at once and saved one after the other. */
 import { computed, ref, shallowRef } from 'vue'
-import { api, ApiError, type About, type EditStep, type SessionState, type TrackState } from '../api/client'
-import { applySteps, type SaveState } from '../lib/edits'
+import { api, ApiError, type About, type EditStep, type SessionState, type Strip } from '../api/client'
+import { applySteps, stripOfGroup, type SaveState } from '../lib/edits'
+import { useLatest } from './useLatest'
 
 const RETRY_MS = 1000
 
@@ -15,9 +16,20 @@ let pending: Promise<unknown> = Promise.resolve()
 let waiting = 0
 let news: WebSocket | null = null
 
-const chosen = computed<TrackState | null>(
-  () => state.value?.tracks.find((track) => track.id === chosenId.value) ?? state.value?.tracks[0] ?? null,
+const group = computed(() => (state.value ? [...state.value.groups, state.value.master].find((one) => one.id === chosenId.value) : null) ?? null)
+
+/** What goes into the group on the bench, rendered anew when what it hangs on was saved. */
+const bounce = useLatest(
+  () => group.value && state.value && { id: state.value.id, groupId: group.value.id, revision: state.value.revision },
+  ({ id, groupId }) => api.bounce(id, groupId),
+  () => group.value?.id,
 )
+
+/** What is on the bench: a track, a group or the mix. */
+const chosen = computed<Strip | null>(() => {
+  if (group.value) return stripOfGroup(group.value, bounce.value)
+  return state.value?.tracks.find((track) => track.id === chosenId.value) ?? state.value?.tracks[0] ?? null
+})
 
 async function open(id: string) {
   about.value ??= await api.about()

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
-import type { EditStep, Move, MoveKind, SessionState, TrackState } from '../api/client'
+import type { EditStep, Figure, GroupState, Move, MoveKind, SessionState, TrackState } from '../api/client'
 import { frequencyTicks, hzOfY, scrollFrequency, timeTicks, wholeAxis, xOfLevel, yOfHz, zoomFrequency, zoomTime } from './axis'
-import { applySteps, bellOfPin, editTrack, moveOfKind, withFigure } from './edits'
+import { applySteps, bellOfPin, editTrack, isShown, keeperOfPin, moveOfKind, placeHz, stripOfGroup, withFigure } from './edits'
 import { placeNotes } from './margin'
 import { coarsestTimeZoom, planTiles } from './tiles'
 
@@ -98,7 +98,9 @@ describe('pictures of the spectrogram', () => {
 })
 
 describe('edits shown before the server has answered', () => {
-  const state = { name: 'A', tracks: [{ id: 't', gain_db: 0, ledger: [] }, { id: 'u', gain_db: 0, ledger: [] }] } as unknown as SessionState
+  const state = {
+    name: 'A', tracks: [{ id: 't', gain_db: 0, ledger: [] }, { id: 'u', gain_db: 0, ledger: [] }], groups: [], master: { id: 'm', name: 'Mix', ledger: [] },
+  } as unknown as SessionState
 
   it('change only what they name', () => {
     const next = applySteps(state, [editTrack(state.tracks[1] as TrackState, { gain_db: -3 }), { do: 'edit-session', name: 'B' } as EditStep])
@@ -108,10 +110,36 @@ describe('edits shown before the server has answered', () => {
     expect(applySteps(state, [{ do: 'remove-track', track_id: 't' }]).tracks).toHaveLength(1)
   })
 
+  it('treat twins as one ledger, and groups and the mix as what they are', () => {
+    const twins = applySteps(state, [editTrack(state.tracks[0] as TrackState, { twin_id: 'w' }), editTrack(state.tracks[1] as TrackState, { twin_id: 'w' })])
+    const cut = [{ id: 'e', move: { kind: 'bell', hz: 431 } as Move, reason: '' }]
+    const shared = applySteps(twins, [editTrack(twins.tracks[0] as TrackState, { ledger: cut, gain_db: -3 })])
+    expect(shared.tracks.map((track) => track.ledger.length)).toEqual([1, 1])
+    expect(shared.tracks.map((track) => track.gain_db)).toEqual([-3, 0])
+    const grouped = applySteps(shared, [{ do: 'add-group', group_id: 'g', name: 'Drums' }, editTrack(shared.tracks[1] as TrackState, { group_id: 'g' })])
+    const strip = stripOfGroup(grouped.groups[0] as GroupState, { audio_id: 'b', n_frames: 9 })
+    expect(strip).toMatchObject({ id: 'g', is_group: true, audio_id: 'b', ledger: [] })
+    const treated = applySteps(grouped, [editTrack(strip, { ledger: cut }), editTrack(stripOfGroup(grouped.master, null), { phase: 'linear' })])
+    expect(treated.groups[0]?.ledger).toHaveLength(1)
+    expect(treated.master.phase).toBe('linear')
+    expect(applySteps(treated, [{ do: 'remove-group', group_id: 'g' }])).toMatchObject({ groups: [], tracks: [{}, { group_id: null }] })
+  })
+
+  it('know where a move without a frequency stands, and which figures say anything', () => {
+    expect(placeHz({ kind: 'plane', low_hz: 1000, high_hz: 4000 } as Move)).toBeCloseTo(2000)
+    const stroke = { kind: 'dynamic-bell', trigger: 'after-stroke', key_hz: null } as Move
+    expect([isShown('', stroke), isShown('trigger=after-stroke', stroke), isShown('trigger=sudden', stroke), isShown('key_hz', stroke)]).toEqual([true, true, false, false])
+    const kept = keeperOfPin({ id: 'p', hz: 5000, width_octaves: 1 })
+    expect(kept.high_hz / kept.low_hz).toBeCloseTo(2)
+  })
+
   it('keep what two kinds of move have in common', () => {
-    const figure = (name: string, start: number | null) => ({ name, title: name, unit: '', minimum: null, maximum: null, choices: [], start })
-    const shelf: MoveKind = { kind: 'high-shelf', label: 'High shelf', figures: [figure('hz', null), figure('gain_db', -3), figure('q', 0.7071)] }
-    const cut: MoveKind = { kind: 'low-cut', label: 'Low cut', figures: [figure('hz', null), figure('slope_db_per_octave', 24), figure('q', 0.7071)] }
+    const figure = (name: string, start: number | null): Figure => ({
+      name, title: name, help: '', control: 'number', unit: '', minimum: null, maximum: null, choices: [], optional: false, start, group: 'main', when: '', on_level: false,
+    })
+    const told = { says: '', family: 'static' as const, starts: [] }
+    const shelf: MoveKind = { kind: 'high-shelf', label: 'High shelf', ...told, figures: [figure('hz', null), figure('gain_db', -3), figure('q', 0.7071)] }
+    const cut: MoveKind = { kind: 'low-cut', label: 'Low cut', ...told, figures: [figure('hz', null), figure('slope_db_per_octave', 24), figure('q', 0.7071)] }
     const bell = { kind: 'bell', hz: 431, gain_db: -9, q: 12, on: false } as Move
     expect(moveOfKind(shelf, 431, bell)).toEqual({ kind: 'high-shelf', hz: 431, gain_db: -9, q: 0.7071, on: false })
     expect(moveOfKind(cut, 431, bell)).toEqual({ kind: 'low-cut', hz: 431, slope_db_per_octave: 24, q: 0.7071, on: false })

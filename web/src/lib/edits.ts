@@ -1,8 +1,10 @@
 /** Pure changes of a session's state, as the page shows them before the server has answered. */
-import type { EditStep, LedgerEntry, Move, MoveKind, Pin, SessionState, TrackState } from '../api/client'
+import type { Bounce, EditStep, GroupState, Keeper, LedgerEntry, Move, MoveKind, Pin, ReadyStart, SessionState, Strip, TrackFields, TrackState } from '../api/client'
 import { octavesToQ } from './figures'
 
 export type SaveState = 'saved' | 'saving' | 'waiting' | 'failed'
+
+const SHARED_BY_TWINS = ['ledger', 'ledger_on', 'phase', 'keepers']
 
 export const newId = () => crypto.randomUUID().replaceAll('-', '')
 
@@ -12,18 +14,61 @@ export function applySteps(state: SessionState, steps: readonly EditStep[]): Ses
     if (step.do === 'edit-session') {
       return { ...before, ...step }
     }
-    if (step.do === 'remove-track') return { ...before, tracks: before.tracks.filter((track) => track.id !== step.track_id) }
-    return { ...before, tracks: before.tracks.map((track) => (track.id === step.track_id ? { ...track, ...step.fields } : track)) }
+    switch (step.do) {
+      case 'remove-track':
+        return { ...before, tracks: before.tracks.filter((track) => track.id !== step.track_id) }
+      case 'edit-group':
+        return {
+          ...before,
+          master: before.master.id === step.group_id ? ({ ...before.master, ...step.fields } as GroupState) : before.master,
+          groups: before.groups.map((group) => (group.id === step.group_id ? ({ ...group, ...step.fields } as GroupState) : group)),
+        }
+      case 'add-group':
+        return { ...before, groups: [...before.groups, { ...before.master, id: step.group_id, name: step.name, gain_db: 0, ledger: [], pins: [], keepers: [], ledger_on: true, solo: false, mute: false, phase: 'minimum' }] }
+      case 'remove-group':
+        return {
+          ...before,
+          groups: before.groups.filter((group) => group.id !== step.group_id),
+          tracks: before.tracks.map((track) => (track.group_id === step.group_id ? { ...track, group_id: null } : track)),
+        }
+      default: {
+        const twin = step.fields?.twin_id ?? before.tracks.find((track) => track.id === step.track_id)?.twin_id
+        const shared = Object.fromEntries(Object.entries(step.fields ?? {}).filter(([name]) => SHARED_BY_TWINS.includes(name)))
+        return {
+          ...before,
+          tracks: before.tracks.map((track) => {
+            if (track.id === step.track_id) return { ...track, ...step.fields } as TrackState
+            return twin && track.twin_id === twin ? ({ ...track, ...shared } as TrackState) : track
+          }),
+        }
+      }
+    }
   }, state)
 }
 
 export const withMove = (ledger: readonly LedgerEntry[], id: string, move: Move): LedgerEntry[] =>
   ledger.map((entry) => (entry.id === id ? { ...entry, move } : entry))
 
-/** Return a step that sets some fields of a track. */
-export function editTrack(track: TrackState, fields: Partial<TrackState>): EditStep {
-  return { do: 'edit-track', track_id: track.id, fields } as EditStep
+/** Return a step that sets some fields of a track, or of a group that is on the bench. */
+export function editTrack(strip: Strip, fields: TrackFields): EditStep {
+  return (strip.is_group ? { do: 'edit-group', group_id: strip.id, fields } : { do: 'edit-track', track_id: strip.id, fields }) as EditStep
 }
+
+/** Return a group, or the mix, as the bench takes it: its sound is what goes into it. */
+export function stripOfGroup(group: GroupState, bounce: Bounce | null): Strip {
+  return {
+    ...group, is_group: true, role: 'other', audio_id: bounce?.audio_id ?? '', start_frame: 0, pan: 0, polarity_flipped: false, group_id: null, twin_id: null,
+    audio: { id: bounce?.audio_id ?? '', original_name: group.name, format: '', subtype: '', original_rate_hz: 0, original_frames: 0, n_channels: 2, n_frames: bounce?.n_frames ?? 1 },
+  }
+}
+
+/** Where a move stands on the frequency axis: one without a frequency of its own, in the middle of its region. */
+export const placeHz = (move: Move): number => ('hz' in move ? move.hz : Math.sqrt((move.low_hz ?? 20) * (move.high_hz ?? 20_000)))
+
+/** The figure of a move that says how deep it goes, if it has one. */
+export const depthName = (move: Move): 'gain_db' | 'depth_db' | null => ('gain_db' in move ? 'gain_db' : 'depth_db' in move ? 'depth_db' : null)
+
+export const withHz = (move: Move, hz: number): Move => ('hz' in move ? { ...move, hz } : move)
 
 const BUTTERWORTH_Q = 0.7071
 
@@ -31,19 +76,45 @@ const BUTTERWORTH_Q = 0.7071
 export function moveOfKind(kind: MoveKind, hz: number, before?: Move): Move {
   const known = (before ?? {}) as Record<string, unknown>
   const figures = Object.fromEntries(
-    kind.figures.map((figure) => [figure.name, figure.name === 'q' ? figure.start : (known[figure.name] ?? figure.start)]),
+    kind.figures.map((figure) => {
+      const before = known[figure.name]
+      const fits = typeof before === 'number' && before >= (figure.minimum ?? -Infinity) && before <= (figure.maximum ?? Infinity) && !figure.choices.length
+      const kept = fits || (figure.control !== 'number' && figure.choices.includes(before as string | number))
+      return [figure.name, figure.name !== 'q' && kept ? before : figure.start]
+    }),
   )
-  return { ...figures, kind: kind.kind, hz, on: before?.on ?? true } as Move
+  const place = kind.figures.some((figure) => figure.name === 'hz') ? { hz } : {}
+  return { ...figures, kind: kind.kind, ...place, on: before?.on ?? true } as Move
 }
 
 /** Return a move with one figure set; a cut of 6 dB per octave has no Q to choose. */
-export function withFigure(move: Move, name: string, value: number | boolean): Move {
+export function withFigure(move: Move, name: string, value: unknown): Move {
   const next = { ...move, [name]: value }
   return (name === 'slope_db_per_octave' && value === 6 ? { ...next, q: BUTTERWORTH_Q } : next) as Move
 }
 
+/** Return a move with the plain values of a ready-made start. */
+export const startedAs = (move: Move, start: ReadyStart): Move => ({ ...move, ...start.values }) as Move
+
+/** Tell whether a figure says anything for a move as it is: `when` names a figure that must be set, or have a value. */
+export function isShown(when: string, move: Move): boolean {
+  if (!when) return true
+  const [name = '', value] = when.split('=')
+  const is = (move as unknown as Record<string, unknown>)[name]
+  return value === undefined ? is !== null && is !== undefined : String(is) === value
+}
+
+/** Return the region that a pin marks, to be kept. */
+export function keeperOfPin(pin: Pin): Keeper {
+  const half = 2 ** ((pin.width_octaves ?? 0.25) / 2)
+  return { low_hz: Math.max(pin.hz / half, 20), high_hz: Math.min(pin.hz * half, 20_000) }
+}
+
+/** Tell whether a move stands in a region that is to be kept. */
+export const inKeeper = (move: Move, keepers: readonly Keeper[]) => keepers.some((keeper) => placeHz(move) >= keeper.low_hz && placeHz(move) <= keeper.high_hz)
+
 /** Return the bell that answers a pin: as narrow as what was probed, as deep as it stood out within reason. */
 export function bellOfPin(pin: Pin): Move {
   const deep = pin.excess_db == null ? 6 : Math.min(Math.max(Math.round(pin.excess_db), 3), 12)
-  return { kind: 'bell', hz: pin.hz, gain_db: -deep, q: octavesToQ(pin.width_octaves), on: true } as Move
+  return { kind: 'bell', hz: pin.hz, gain_db: -deep, q: octavesToQ(pin.width_octaves ?? 0.25), on: true, channel: 'both' } as Move
 }

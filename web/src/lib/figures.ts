@@ -87,7 +87,8 @@ export function formatFigure(unit: string, value: number): string {
   if (unit === 'Q') return value.toPrecision(3)
   if (unit === 'pan') return formatPan(value)
   if (unit === 's') return `${+value.toFixed(3)} s`
-  return `${value} ${unit}`
+  if (unit === ':1') return `${+value.toFixed(2)}:1`
+  return `${+value.toFixed(unit === 'B' ? 5 : 2)} ${unit}`.trim()
 }
 
 export function parseFigure(unit: string, text: string): number | null {
@@ -96,13 +97,18 @@ export function parseFigure(unit: string, text: string): number | null {
   if (unit === 'Q') return parseQ(text)
   if (unit === 'pan') return parsePan(text)
   if (unit === 's') return number(text.replace(/\s*s(ec(onds?)?)?\s*$/i, ''))
-  return number(text)
+  const end = text.trim().toLowerCase().endsWith(unit.toLowerCase()) ? unit.length : 0
+  return number(end ? text.trim().slice(0, -end) : text)
 }
 
 /** One step of the arrow keys: finer with shift. Frequencies and Q step by ratio, so that steps sound equal. */
 export function stepFigure(unit: string, value: number, direction: 1 | -1, fine: boolean): number {
   if (unit === 'Hz') return value * 2 ** ((direction * (fine ? 1 : 10)) / 1200)
   if (unit === 'Q') return value * (fine ? 1.02 : 1.1) ** direction
+  if (unit === 'ms' || unit === 'ct' || unit === ':1') return +(value * (fine ? 1.02 : 1.1) ** direction).toPrecision(3)
+  if (unit === '') return Math.round(value + direction)
+  if (unit === '%') return value + direction * (fine ? 1 : 5)
+  if (unit === 'B') return value + direction * (fine ? 0.00001 : 0.0001)
   if (unit === 'pan') return value + direction * (fine ? 0.01 : 0.05)
   if (unit === 's') return value + direction * (fine ? 0.001 : 0.01)
   return value + direction * (fine ? 0.1 : 0.5)

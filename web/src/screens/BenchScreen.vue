@@ -1,7 +1,6 @@
 <script setup lang="ts">
 /** The bench: find a fault of one track by eye and by sweeping, cut it, compare. */
 import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
-import type { TrackState } from '../api/client'
 import MarginNotes from '../components/MarginNotes.vue'
 import MoveHandle from '../components/MoveHandle.vue'
 import NoteRuler from '../components/NoteRuler.vue'
@@ -14,13 +13,13 @@ import { useBench } from '../composables/useBench'
 import { usePlay } from '../composables/usePlay'
 import { useSession } from '../composables/useSession'
 import { LEVEL_LOW_DB, hzOfY, scrollFrequency, scrollTime, timeOfX, wholeAxis, xOfLevel, yOfHz, zoomFrequency, zoomTime } from '../lib/axis'
-import { editTrack } from '../lib/edits'
+import { placeHz } from '../lib/edits'
 import { formatDb, formatHz, noteOfHz } from '../lib/figures'
 import { isTyping } from '../lib/keys'
 
 const { about, state, chosen, chosenId, edit } = useSession()
 const play = usePlay()
-const { positionFrame, rate, probe, spectra, ledgerHeard, matched, matchDb, offcuts, sliceEntryId, listening, alone } = play
+const { positionFrame, rate, probe, spectra, ledgerHeard, matched, matchDb, offcuts, sliceEntryId, listening, alone, gains, playing } = play
 const bench = useBench()
 const { frequency, time, pointerHz, entryId, entry, probeWidth, songS, loop, waveform, spectrum, response } = bench
 
@@ -39,7 +38,23 @@ const live = computed(() => {
   if (!spectra.value || spectra.value.track_id !== chosen.value?.id) return null
   return ledgerHeard.value ? spectra.value.after_db : spectra.value.before_db
 })
-const shownResponse = computed(() => response.value ?? [])
+/** What all moves do: the steady ones always, the others as they do it just now. */
+const shownResponse = computed(() => {
+  const steady = response.value?.steady_db ?? []
+  const moving = playing.value && ledgerHeard.value ? bench.momentary.value : null
+  return moving ? steady.map((db, index) => db + (moving[index] ?? 0)) : steady
+})
+const gainsNow = computed(() => new Map(playing.value && gains.value?.track_id === chosen.value?.id ? gains.value?.moves.map((move) => [move.entry_id, move]) : []))
+const others = computed(() => {
+  const session = state.value
+  if (!session) return []
+  return [...session.tracks, ...session.groups, session.master].filter((one) => one.id !== chosen.value?.id).map((one) => ({ id: one.id, name: one.name }))
+})
+const listenable = computed(() => others.value.filter((one) => one.id !== state.value?.master.id))
+const setPhase = (event: Event) => {
+  const phase = (event.target as HTMLSelectElement).value as 'minimum' | 'linear'
+  void bench.onTrack(`${phase === 'linear' ? 'Linear' : 'Minimum'} phase`, () => ({ phase }))
+}
 const shownHz = computed(() => probe.value?.hz ?? pointerHz.value)
 const lineY = computed(() => (shownHz.value === null ? null : yOfHz(shownHz.value, frequency.value, laneSize.value.height)))
 const readout = computed(() => {
@@ -106,11 +121,8 @@ function showAll() {
 }
 
 function zoom(factor: number) {
-  frequency.value = zoomFrequency(frequency.value, shownHz.value ?? entry.value?.move.hz ?? 632, factor)
+  frequency.value = zoomFrequency(frequency.value, shownHz.value ?? (entry.value && placeHz(entry.value.move)) ?? 632, factor)
 }
-
-const toggle = (track: TrackState, field: 'solo' | 'mute') =>
-  edit(`${track.name}: ${field} ${track[field] ? 'off' : 'on'}`, [editTrack(track, { [field]: !track[field] })])
 
 const toggleLedger = () => bench.onTrack(chosen.value?.ledger_on ? 'All moves off' : 'All moves on', (track) => ({ ledger_on: !track.ledger_on }))
 
@@ -175,19 +187,19 @@ onBeforeUnmount(() => {
 <template>
   <div v-if="!chosen" class="nothing">This session has no tracks yet. <RouterLink :to="`/session/${state?.id}/gather`">Gather some.</RouterLink></div>
   <div v-else class="bench">
-    <TrackList :tracks="state?.tracks ?? []" :chosen-id="chosen.id" :columns="grid.columns" :rate="rate" @choose="chosenId = $event" @toggle="toggle" />
+    <TrackList v-if="state" :tracks="state.tracks" :groups="state.groups" :master="state.master" :chosen-id="chosen.id" :columns="grid.columns" :rate="rate" @choose="chosenId = $event" @edit="edit" />
     <div ref="lanes" class="lanes" :class="{ probing: probe }" @pointermove="point" @pointerleave="leave" @wheel.prevent="wheel">
       <NoteRuler class="ruler" :view="frequency" />
       <div class="spectrogram" data-test="spectrogram" @click="play.seek(timeAt($event) * rate)">
-        <SpectrogramLane :audio-id="chosen.audio_id" :offset-s="offsetS" :length-s="lengthS" :time="time" :frequency="frequency" :grid="grid" :loop="loop" />
+        <SpectrogramLane v-if="chosen.audio_id" :audio-id="chosen.audio_id" :offset-s="offsetS" :length-s="lengthS" :time="time" :frequency="frequency" :grid="grid" :loop="loop" />
         <PositionLine :seconds="position" :start-s="time.startS" :end-s="time.endS" />
       </div>
       <div ref="lane" class="spectrum" data-test="spectrum" tabindex="0" aria-label="Spectrum: hold to lift, P pins, arrow keys move the pointer"
         @pointerdown="lift" @pointerup="release" @pointercancel="release" @dblclick="bench.addBell(hzAt($event))">
         <SpectrumLane :hz="about?.axis_hz ?? []" :before="spectrum?.level_db ?? []" :outline="spectrum?.outline_db ?? []"
-          :response="shownResponse" :live="live" :frequency="frequency" :probe="probe" />
-        <MoveHandle v-for="one in chosen.ledger" :key="one.id" :move="one.move" :chosen="one.id === entryId" :x="xAt(one.move.hz)"
-          :width="laneSize.width" :height="laneSize.height" :frequency="frequency" :title="formatHz(one.move.hz)"
+          :response="shownResponse" :full="bench.fullResponse.value" :live="live" :frequency="frequency" :probe="probe" />
+        <MoveHandle v-for="one in chosen.ledger" :key="one.id" :move="one.move" :chosen="one.id === entryId" :x="xAt(placeHz(one.move))"
+          :width="laneSize.width" :height="laneSize.height" :frequency="frequency" :title="formatHz(placeHz(one.move))"
           @choose="entryId = one.id" @preview="bench.previewMove(one.id, $event)" @done="(move, label) => bench.changeMove(one.id, move, label)" />
       </div>
       <template v-if="lineY !== null && readout">
@@ -200,9 +212,13 @@ onBeforeUnmount(() => {
       </template>
     </div>
     <section class="side">
-      <MarginNotes :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :kinds="kinds" :frequency="frequency" :chosen-id="entryId"
-        :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" @choose="entryId = $event" @change="bench.changeMove" @hear="sliceEntryId = $event"
-        @duplicate="bench.duplicateMove" @remove="bench.removeMove" @remove-pin="bench.removePin" @cut-pin="bench.cutPin" @add="bench.addBell" />
+      <div class="head"><strong class="what">{{ chosen.name }}</strong>
+        <label><span class="soft">steady moves in</span> <select :value="chosen.phase" aria-label="Phase" data-test="phase" title="Minimum phase: no delay, as hardware does it. Linear phase: the same magnitude, no phase shift; softens before attacks." @change="setPhase">
+          <option value="minimum">minimum phase</option><option value="linear">linear phase</option></select></label>
+      </div>
+      <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :kinds="kinds" :frequency="frequency" :chosen-id="entryId"
+        :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :gains="gainsNow" @choose="entryId = $event" @change="bench.changeMove" @hear="sliceEntryId = $event"
+        @duplicate="bench.duplicateMove" @remove="bench.removeMove" @remove-pin="bench.removePin" @cut-pin="bench.cutPin" @tame-pin="bench.tamePin" @keep-pin="bench.keepPin" @remove-keeper="bench.removeKeeper" @preview="bench.previewMove" @copy="bench.copyMove" @add="bench.addBell" />
     </section>
     <div class="bottom">
       <WaveformStrip class="strip" :waveform="waveform" :offset-s="offsetS" :length-s="lengthS" :song-s="songS" :loop="loop" :position="position" :shown="time"
@@ -238,6 +254,11 @@ onBeforeUnmount(() => {
 .readout { position: absolute; right: 270px; transform: translateY(calc(-100% - 3px)); padding: 2px 7px; background: var(--paper-raised); border: 1px solid var(--ink-soft); pointer-events: none; white-space: nowrap; line-height: 1.3; }
 .readout.below { transform: translateY(4px); }
 .readout.lifting { border: 2px solid var(--ochre); }
+.head { display: flex; align-items: baseline; gap: 6px; padding: 4px 6px 3px 24px; border-bottom: 1px solid var(--line); font-size: 12.5px; white-space: nowrap; }
+.what { overflow: hidden; text-overflow: ellipsis; min-width: 0; flex: 1; }
+.head select { font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); }
+.head option { background: var(--paper); }
+.notes { flex: 1; min-height: 0; }
 .side { display: flex; flex-direction: column; min-height: 0; min-width: 0; }
 .bottom { grid-column: 1 / -1; display: grid; grid-template: minmax(0, 1fr) / minmax(0, 1fr) 530px; border-top: 1.5px solid var(--ink); min-height: 0; }
 .strip { padding: 4px 0 0 8px; }

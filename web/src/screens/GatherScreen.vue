@@ -2,12 +2,12 @@
 /** Files come in and become tracks; each track's place in the session. */
 import { ElButton, ElOption, ElProgress, ElSelect, ElSwitch } from 'element-plus'
 import { computed, ref, useTemplateRef } from 'vue'
-import { upload, type EditStep, type SessionState, type TrackFields, type TrackState } from '../api/client'
+import { upload, type EditStep, type GroupState, type SessionState, type TrackFields, type TrackState } from '../api/client'
 import FigureInput from '../components/FigureInput.vue'
 import TrackPicture from '../components/TrackPicture.vue'
 import { usePlay } from '../composables/usePlay'
 import { useSession } from '../composables/useSession'
-import { editTrack } from '../lib/edits'
+import { editTrack, newId } from '../lib/edits'
 import { formatTime } from '../lib/figures'
 
 interface Incoming {
@@ -69,7 +69,28 @@ function pick() {
   void bring(picker.value?.files, addPath).then(() => picker.value && (picker.value.value = ''))
 }
 
-const set = (track: TrackState, label: string, fields: TrackFields) => edit(`${track.name}: ${label}`, [editTrack(track, fields as Partial<TrackState>)])
+const set = (track: TrackState, label: string, fields: TrackFields) => edit(`${track.name}: ${label}`, [editTrack(track, fields)])
+const setGroup = (group: GroupState, label: string, fields: TrackFields) => edit(`${group.name}: ${label}`, [{ do: 'edit-group', group_id: group.id, fields } as EditStep])
+const NEW_GROUP = 'new'
+
+/** Put a track into a group, which is made where it is a new one. */
+function join(track: TrackState, groupId: string) {
+  if (groupId !== NEW_GROUP) return set(track, groupId ? 'into a group' : 'out of its group', { group_id: groupId || null })
+  const id = newId()
+  const add: EditStep = { do: 'add-group', group_id: id, name: `Group ${(state.value?.groups.length ?? 0) + 1}` }
+  return edit(`${track.name}: into a new group`, [add, editTrack(track, { group_id: id })])
+}
+
+const twinOf = (track: TrackState) => tracks.value.find((one) => track.twin_id && one !== track && one.twin_id === track.twin_id)
+
+/** Make two tracks twins: from now on they share the other one's ledger. */
+function pair(track: TrackState, otherId: string) {
+  const other = tracks.value.find((one) => one.id === otherId)
+  if (!other) return set(track, 'no twin any more', { twin_id: null })
+  const twin_id = other.twin_id ?? newId()
+  const { ledger, ledger_on, phase, keepers } = other
+  return edit(`${track.name}: twin of ${other.name}`, [editTrack(other, { twin_id }), editTrack(track, { twin_id, ledger, ledger_on, phase, keepers })])
+}
 const remove = (track: TrackState) => edit(`Remove ${track.name}`, [{ do: 'remove-track', track_id: track.id }])
 
 function rename(track: TrackState, event: Event) {
@@ -88,7 +109,7 @@ function renameSession(event: Event) {
 
 const clearDone = () => (incoming.value = incoming.value.filter((row) => row.state === 'sending' || row.state === 'reading' || row.state === 'waiting'))
 const told = (track: TrackState) =>
-  `${track.audio.original_name}: ${track.audio.format}, ${track.audio.subtype}, ${track.audio.original_rate_hz / 1000} kHz, ${track.audio.n_channels === 1 ? 'mono' : 'stereo'}`
+  `${track.audio.original_name}: ${track.audio.format}, ${track.audio.subtype}, ${track.audio.original_rate_hz / 1000} kHz, ${track.audio.n_channels === 1 ? 'mono' : 'stereo'}, ${formatTime(track.audio.n_frames / rate.value)}`
 </script>
 
 <template>
@@ -111,7 +132,7 @@ const told = (track: TrackState) =>
     </ul>
     <p v-if="!tracks.length" class="empty soft">No tracks yet. Bring in the tracks of the song, all starting at the same moment; a start offset can be set for each.</p>
     <table v-else>
-      <thead><tr><th>Name</th><th>Picture</th><th>Role</th><th>Gain</th><th>Pan</th><th>Start</th><th>Polarity</th><th>Solo</th><th>Mute</th><th>Length</th><th></th></tr></thead>
+      <thead><tr><th>Name</th><th>Picture</th><th>Role</th><th>Group</th><th>Twin of</th><th>Gain</th><th>Pan</th><th>Start</th><th>Polarity</th><th>Solo</th><th>Mute</th><th></th></tr></thead>
       <tbody>
         <tr v-for="track in tracks" :key="track.id" :class="{ chosen: track.id === chosenId }">
           <td><input class="name" :value="track.name" maxlength="120" :aria-label="`Name of ${track.name}`" @change="rename(track, $event)" @focus="chosenId = track.id" /></td>
@@ -119,13 +140,18 @@ const told = (track: TrackState) =>
           <td><ElSelect :model-value="track.role" size="small" filterable :aria-label="`Role of ${track.name}`" class="role" @change="set(track, 'role', { role: $event })">
             <ElOption v-for="role in about?.roles ?? []" :key="role" :value="role" :label="role" />
           </ElSelect></td>
-          <td><FigureInput bare :label="`Gain of ${track.name}`" unit="dB" :value="track.gain_db ?? 0" :minimum="-60" :maximum="24" @commit="set(track, 'gain', { gain_db: $event })" /></td>
-          <td><FigureInput bare :label="`Pan of ${track.name}`" unit="pan" :value="track.pan ?? 0" :minimum="-1" :maximum="1" @commit="set(track, 'pan', { pan: $event })" /></td>
-          <td><FigureInput bare :label="`Start of ${track.name}`" unit="s" :value="(track.start_frame ?? 0) / rate" :minimum="0" :maximum="3600" @commit="set(track, 'start', { start_frame: Math.round($event * rate) })" /></td>
+          <td><ElSelect :model-value="track.group_id ?? ''" size="small" :aria-label="`Group of ${track.name}`" class="role" data-test="group-of" @change="join(track, $event)">
+            <ElOption value="" label="none" /><ElOption v-for="group in state?.groups ?? []" :key="group.id" :value="group.id" :label="group.name" /><ElOption :value="NEW_GROUP" label="a new group" />
+          </ElSelect></td>
+          <td><ElSelect :model-value="twinOf(track)?.id ?? ''" size="small" :aria-label="`Twin of ${track.name}`" class="role" data-test="twin-of" title="Two microphones on one source share one ledger" @change="pair(track, $event)">
+            <ElOption value="" label="none" /><ElOption v-for="other in tracks.filter((one) => one.id !== track.id)" :key="other.id" :value="other.id" :label="other.name" />
+          </ElSelect></td>
+          <td><FigureInput bare :label="`Gain of ${track.name}`" unit="dB" :value="track.gain_db ?? 0" :minimum="-60" :maximum="24" @commit="set(track, 'gain', { gain_db: $event ?? 0 })" /></td>
+          <td><FigureInput bare :label="`Pan of ${track.name}`" unit="pan" :value="track.pan ?? 0" :minimum="-1" :maximum="1" @commit="set(track, 'pan', { pan: $event ?? 0 })" /></td>
+          <td><FigureInput bare :label="`Start of ${track.name}`" unit="s" :value="(track.start_frame ?? 0) / rate" :minimum="0" :maximum="3600" @commit="set(track, 'start', { start_frame: Math.round(($event ?? 0) * rate) })" /></td>
           <td><ElSwitch size="small" :model-value="track.polarity_flipped" :aria-label="`Polarity of ${track.name} flipped`" @change="set(track, 'polarity', { polarity_flipped: Boolean($event) })" /></td>
           <td><button class="plain boxed" :aria-pressed="track.solo" :aria-label="`Solo ${track.name}`" @click="set(track, 'solo', { solo: !track.solo })">solo</button></td>
           <td><button class="plain boxed" :aria-pressed="track.mute" :aria-label="`Mute ${track.name}`" @click="set(track, 'mute', { mute: !track.mute })">mute</button></td>
-          <td class="figures">{{ formatTime(track.audio.n_frames / rate) }}</td>
           <td class="acts">
             <RouterLink :to="`/session/${state?.id}/bench`" @click="chosenId = track.id">to the bench</RouterLink>
             <button class="plain" :title="`Give ${track.name} another file; its ledger stays`" @click="pickOther(track)">replace file</button>
@@ -134,6 +160,18 @@ const told = (track: TrackState) =>
         </tr>
       </tbody>
     </table>
+    <section v-if="state?.groups.length" class="groups" aria-label="Groups">
+      <h2>Groups</h2>
+      <div v-for="group in state.groups" :key="group.id" class="group">
+        <input class="name" :value="group.name" maxlength="120" :aria-label="`Name of group ${group.name}`" @change="setGroup(group, 'name', { name: ($event.target as HTMLInputElement).value.trim() || group.name })" />
+        <span class="soft">{{ tracks.filter((track) => track.group_id === group.id).map((track) => track.name).join(', ') || 'no tracks' }}</span>
+        <FigureInput bare :label="`Gain of group ${group.name}`" unit="dB" :value="group.gain_db ?? 0" :minimum="-60" :maximum="24" @commit="setGroup(group, 'gain', { gain_db: $event ?? 0 })" />
+        <button class="plain boxed" :aria-pressed="group.solo" @click="setGroup(group, 'solo', { solo: !group.solo })">solo</button>
+        <button class="plain boxed" :aria-pressed="group.mute" @click="setGroup(group, 'mute', { mute: !group.mute })">mute</button>
+        <RouterLink :to="`/session/${state.id}/bench`" @click="chosenId = group.id">to the bench</RouterLink>
+        <button class="plain" title="The tracks stay, without the group" @click="edit(`Dissolve ${group.name}`, [{ do: 'remove-group', group_id: group.id }])">dissolve</button>
+      </div>
+    </section>
   </div>
 </template>
 
@@ -159,4 +197,8 @@ td { border-bottom: 1px solid var(--line); padding: 4px 6px; vertical-align: mid
 .role { width: 138px; }
 .acts { white-space: nowrap; }
 .acts a { color: var(--ink); margin-right: 4px; }
+.groups { margin-top: 18px; }
+.groups h2 { font-size: 15px; margin: 0 0 6px; }
+.group { display: flex; gap: 12px; align-items: center; padding: 4px 0; border-top: 1px solid var(--line); }
+.group .soft { flex: 1; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 </style>

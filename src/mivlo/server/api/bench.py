@@ -97,6 +97,12 @@ def response(body: Moves) -> views.Responses:
     return views.responses(tuple(body.moves), body.sample_rate_hz)
 
 
+@router.get("/sessions/{session_id}/groups/{group_id}/sound")
+def bounce(session_id: str, group_id: str, db: Db) -> views.Bounce:
+    """Return what goes into a group, or into the mix, as an audio to look at."""
+    return views.bounce(sessions.read_session(db, session_id), group_id)
+
+
 @router.get("/sessions/{session_id}/listening")
 def listening(session_id: str, track_id: str, alone: bool, db: Db) -> views.Listening:
     """Return what the level match and the probe's guard go by, over the loop or the song."""

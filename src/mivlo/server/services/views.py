@@ -1,5 +1,7 @@
 """What the bench looks at: waveforms, spectra, spectrogram pictures, responses, loudness; computed in the pool."""
 
+import hashlib
+import shutil
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from pathlib import Path
@@ -8,22 +10,24 @@ from typing import TypeVar
 import numpy as np
 from pydantic import BaseModel
 
+from mivlo.core.audiofile import write_store
 from mivlo.core.engine.mix import LedgerState, Mix, audible_tracks
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import open_source
+from mivlo.core.errors import NotFoundError
 from mivlo.core.loudness import integrated_loudness, true_peak_db
-from mivlo.core.moves import Move
+from mivlo.core.moves import DynamicMove, Move
 from mivlo.core.spectra.average import AXIS_HZ, band_levels, near_outline
 from mivlo.core.spectra.pictures import Tile, ink_png, spectrogram_tile, waveform_peaks
 from mivlo.core.treatment import treatment_response
-from mivlo.server.services.imports import stored_path
+from mivlo.server.services.imports import STORED, stored_path
 from mivlo.server.services.pool import in_pool
 from mivlo.server.services.state import SessionState, session_mix
 from mivlo.server.settings import settings
 
 __all__ = [
-    "Listening", "Loudness", "Responses", "Spectrum", "Waveform", "listening_figures", "picture", "responses",
-    "spectrum", "waveform",
+    "Bounce", "Listening", "Loudness", "Responses", "Spectrum", "Waveform", "bounce", "listening_figures", "picture",
+    "responses", "spectrum", "waveform",
 ]  # fmt: skip
 
 
@@ -45,11 +49,26 @@ class Spectrum(BaseModel):
     outline_db: list[float]
 
 
+class MovingResponse(BaseModel):
+    """What one dynamic move does at its full depth."""
+
+    index: int
+    full_db: list[float]
+    extent_db: float
+
+
 class Responses(BaseModel):
-    """What moves do always, and, where some are dynamic, with all of these at their full depth."""
+    """What moves do always, and each of those that come and go at its full depth."""
 
     steady_db: list[float]
-    full_db: list[float] | None
+    moving: list[MovingResponse]
+
+
+class Bounce(BaseModel):
+    """The sound of a group or of the mix before its own moves, as an audio of its own."""
+
+    audio_id: str
+    n_frames: int
 
 
 class Loudness(BaseModel):
@@ -118,8 +137,54 @@ def responses(moves: tuple[Move, ...], sample_rate_hz: int) -> Responses:
         h = np.abs(treatment_response(chosen, hz, sample_rate_hz))
         return [round(float(value), 3) for value in 20.0 * np.log10(np.maximum(h, 1e-6))]
 
-    steady = [move for move in moves if move.family == "static"]
-    return Responses(steady_db=told(steady), full_db=told(list(moves)) if len(steady) < len(moves) else None)
+    moving = [
+        MovingResponse(index=index, full_db=told([move.model_copy(update={"on": True})]), extent_db=move.rest_db + move.depth_db)
+        for index, move in enumerate(moves)
+        if isinstance(move, DynamicMove) and move.on
+    ]
+    return Responses(steady_db=told([move for move in moves if move.family == "static"]), moving=moving)
+
+
+def bounce(state: SessionState, group_id: str) -> Bounce:
+    """Return what goes into a group or the mix, rendered when it is first asked for as it is now.
+
+    Raises
+    ------
+    NotFoundError: no such group
+    """
+    groups = {group.id: group for group in (*state.groups, state.master)}
+    if group_id not in groups:
+        raise NotFoundError(f"group {group_id} is not in this session")
+    mix = _with_ledger(session_mix(state), group_id, on=False)
+    members = mix.tracks if group_id == state.master.id else tuple(t for t in mix.tracks if t.group_id == group_id)
+    if group_id != state.master.id:
+        # Only what is heard of the group; the others stay for moves that listen to them.
+        plain = mix.master.model_copy(update={"ledger": (), "gain_db": 0.0})
+        mix = mix.model_copy(update={"alone_track_id": group_id, "master": plain})
+    end = max((t.start_frame + t.audio.n_frames for t in state.tracks if any(t.id == m.id for m in members)), default=0)
+    key = hashlib.md5(f"{mix.model_dump_json()} {end}".encode(), usedforsecurity=False).hexdigest()
+    folder = settings().audio_folder(key)
+    if not (folder / STORED).is_file():
+        _forget_older_bounces(group_id)
+        in_pool(_bounce, str(settings().data / "audio"), mix, max(end, 1), state.sample_rate_hz, folder, group_id)
+    return Bounce(audio_id=key, n_frames=max(end, 1))
+
+
+def _forget_older_bounces(group_id: str) -> None:
+    for marker in (settings().data / "audio").glob(f"*/bounce-of-{group_id}"):
+        shutil.rmtree(marker.parent, ignore_errors=True)
+
+
+def _bounce(audio_folder: str, mix: Mix, end: int, sample_rate_hz: int, folder: Path, group_id: str) -> None:
+    blocks = render_mix(
+        mix, lambda audio_id: open_source(Path(audio_folder) / audio_id / STORED), start=0, end=end, sample_rate_hz=sample_rate_hz
+    )
+    part = folder.with_name(f".{folder.name}.part")
+    shutil.rmtree(part, ignore_errors=True)
+    part.mkdir(parents=True)
+    write_store(part / STORED, blocks, n_channels=2, n_frames=end)
+    (part / f"bounce-of-{group_id}").touch()
+    part.replace(folder)
 
 
 def listening_figures(state: SessionState, *, track_id: str | None, alone: bool) -> Listening:
