@@ -120,7 +120,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
           <button class="title" :aria-expanded="entry.id === chosenId" @click="emit('choose', entry.id === chosenId ? null : entry.id)"
             @keydown.up.prevent="nudge(entry, 1, $event.shiftKey)" @keydown.down.prevent="nudge(entry, -1, $event.shiftKey)" @keydown.delete="emit('remove', entry.id)">
             <span class="kind">{{ kindOf(entry.move)?.label ?? entry.move.kind }}</span>
-            <span class="figures">{{ place(entry.move) }}</span>
+            <span v-if="entry.id !== chosenId" class="figures">{{ place(entry.move) }}</span>
             <span class="figures take" :class="{ moving: gains.has(entry.id) }" :title="gains.has(entry.id) ? 'what it does just now' : 'its depth'">{{ gains.has(entry.id) ? formatDb(gains.get(entry.id)?.gain_db ?? 0) : summary(entry.move) }}</span>
           </button>
         </header>
@@ -180,10 +180,11 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
 .off .title { opacity: 0.65; text-decoration: line-through; }
 header, footer { display: flex; align-items: center; gap: 2px; }
 header { height: 24px; margin-bottom: 2px; }
-footer { margin-top: 6px; }
+footer { margin-top: 6px; font-size: 13px; white-space: nowrap; }
+footer .plain { padding: 2px 5px; font-size: 13px; }
 .tick { width: 32px; padding: 0; font-size: 12px; text-align: center; }
 .tick[aria-checked='true'] { color: var(--green); font-weight: 700; }
-.title { flex: 1; min-width: 0; display: flex; gap: 6px; align-items: baseline; border: 0; padding: 0; background: none; color: inherit; font: inherit; text-align: left; cursor: pointer; white-space: nowrap; overflow: hidden; }
+.title { flex: 1; min-width: 0; display: flex; gap: 5px; align-items: baseline; border: 0; padding: 0; background: none; color: inherit; font: inherit; text-align: left; cursor: pointer; white-space: nowrap; overflow: hidden; }
 .kind { overflow: hidden; text-overflow: ellipsis; }
 .take { margin-left: auto; color: var(--green); }
 .ghost { position: absolute; left: 24px; right: 4px; border: 1px dashed var(--ink-soft); color: var(--ink-soft); padding: 1px 6px; pointer-events: none; background: var(--paper); }

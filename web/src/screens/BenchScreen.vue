@@ -212,7 +212,7 @@ onBeforeUnmount(() => {
       </template>
     </div>
     <section class="side">
-      <div class="head"><strong class="what">{{ chosen.name }}</strong>
+      <div class="head">
         <label><span class="soft">steady moves in</span> <select :value="chosen.phase" aria-label="Phase" data-test="phase" title="Minimum phase: no delay, as hardware does it. Linear phase: the same magnitude, no phase shift; softens before attacks." @change="setPhase">
           <option value="minimum">minimum phase</option><option value="linear">linear phase</option></select></label>
       </div>
@@ -255,7 +255,6 @@ onBeforeUnmount(() => {
 .readout.below { transform: translateY(4px); }
 .readout.lifting { border: 2px solid var(--ochre); }
 .head { display: flex; align-items: baseline; gap: 6px; padding: 4px 6px 3px 24px; border-bottom: 1px solid var(--line); font-size: 12.5px; white-space: nowrap; }
-.what { overflow: hidden; text-overflow: ellipsis; min-width: 0; flex: 1; }
 .head select { font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); }
 .head option { background: var(--paper); }
 .notes { flex: 1; min-height: 0; }

@@ -140,10 +140,10 @@ const told = (track: TrackState) =>
           <td><ElSelect :model-value="track.role" size="small" filterable :aria-label="`Role of ${track.name}`" class="role" @change="set(track, 'role', { role: $event })">
             <ElOption v-for="role in about?.roles ?? []" :key="role" :value="role" :label="role" />
           </ElSelect></td>
-          <td><ElSelect :model-value="track.group_id ?? ''" size="small" :aria-label="`Group of ${track.name}`" class="role" data-test="group-of" @change="join(track, $event)">
+          <td><ElSelect :model-value="track.group_id ?? ''" size="small" :aria-label="`Group of ${track.name}`" class="short" placeholder="none" data-test="group-of" @change="join(track, $event)">
             <ElOption value="" label="none" /><ElOption v-for="group in state?.groups ?? []" :key="group.id" :value="group.id" :label="group.name" /><ElOption :value="NEW_GROUP" label="a new group" />
           </ElSelect></td>
-          <td><ElSelect :model-value="twinOf(track)?.id ?? ''" size="small" :aria-label="`Twin of ${track.name}`" class="role" data-test="twin-of" title="Two microphones on one source share one ledger" @change="pair(track, $event)">
+          <td><ElSelect :model-value="twinOf(track)?.id ?? ''" size="small" :aria-label="`Twin of ${track.name}`" class="short" placeholder="none" data-test="twin-of" title="Two microphones on one source share one ledger" @change="pair(track, $event)">
             <ElOption value="" label="none" /><ElOption v-for="other in tracks.filter((one) => one.id !== track.id)" :key="other.id" :value="other.id" :label="other.name" />
           </ElSelect></td>
           <td><FigureInput bare :label="`Gain of ${track.name}`" unit="dB" :value="track.gain_db ?? 0" :minimum="-60" :maximum="24" @commit="set(track, 'gain', { gain_db: $event ?? 0 })" /></td>
@@ -153,8 +153,8 @@ const told = (track: TrackState) =>
           <td><button class="plain boxed" :aria-pressed="track.solo" :aria-label="`Solo ${track.name}`" @click="set(track, 'solo', { solo: !track.solo })">solo</button></td>
           <td><button class="plain boxed" :aria-pressed="track.mute" :aria-label="`Mute ${track.name}`" @click="set(track, 'mute', { mute: !track.mute })">mute</button></td>
           <td class="acts">
-            <RouterLink :to="`/session/${state?.id}/bench`" @click="chosenId = track.id">to the bench</RouterLink>
-            <button class="plain" :title="`Give ${track.name} another file; its ledger stays`" @click="pickOther(track)">replace file</button>
+            <RouterLink :to="`/session/${state?.id}/bench`" @click="chosenId = track.id">bench</RouterLink>
+            <button class="plain" :title="`Give ${track.name} another file; its ledger stays`" @click="pickOther(track)">replace</button>
             <button class="plain" @click="remove(track)">remove</button>
           </td>
         </tr>
@@ -188,15 +188,18 @@ const told = (track: TrackState) =>
 .empty { padding: 60px 20px; text-align: center; border: 1px dashed var(--ink-soft); }
 table { border-collapse: collapse; width: 100%; }
 th { text-align: left; font-weight: 400; color: var(--ink-soft); border-bottom: 1.5px solid var(--ink); padding: 3px 6px; }
-td { border-bottom: 1px solid var(--line); padding: 4px 6px; vertical-align: middle; }
-.name { font: inherit; color: inherit; background: none; border: 0; border-bottom: 1px solid transparent; width: 130px; }
+td { border-bottom: 1px solid var(--line); padding: 4px 5px; vertical-align: middle; }
+.name { font: inherit; color: inherit; background: none; border: 0; border-bottom: 1px solid transparent; width: 118px; }
 .session { width: 420px; font-size: 19px; font-weight: 700; margin-bottom: 10px; padding: 0; }
 .name:hover, .name:focus { border-bottom-color: var(--ink-soft); }
-.picture { width: 150px; height: 34px; }
+.picture { width: 90px; height: 34px; }
 .picture > * { height: 30px; }
-.role { width: 138px; }
+.role { width: 122px; }
+.short { width: 92px; }
+td :deep(.figure.bare), td :deep(.figure.bare input) { width: 72px; grid-template-columns: 72px; }
 .acts { white-space: nowrap; }
-.acts a { color: var(--ink); margin-right: 4px; }
+.acts a { color: var(--ink); margin-right: 2px; }
+.acts .plain { padding: 2px 4px; }
 .groups { margin-top: 18px; }
 .groups h2 { font-size: 15px; margin: 0 0 6px; }
 .group { display: flex; gap: 12px; align-items: center; padding: 4px 0; border-top: 1px solid var(--line); }

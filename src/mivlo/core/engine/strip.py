@@ -9,6 +9,7 @@ import numpy as np
 
 from mivlo.core.engine.pipeline import Pipeline
 from mivlo.core.engine.ramp import STEPS, Ramp
+from mivlo.core.engine.tape import Tape
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.processors.stage import ReadKey, StageSpec, Trace
 from mivlo.core.units import Array
@@ -17,6 +18,7 @@ __all__ = ["Extra", "Strip", "pan_gains", "start_of_preroll"]
 
 BLOCK_GRID_FRAMES = 8_192  # pre-rolls begin on it, so that moves that work on blocks keep one grid from sample 0
 PREROLL_S = 1.0
+LEAST_BLOCK_FRAMES = 1_024
 FADE_FRAMES = STEPS * CONTROL_FRAMES
 _FADE = 0.5 - 0.5 * np.cos(np.pi * (np.arange(FADE_FRAMES) + 0.5) / FADE_FRAMES)
 
@@ -68,8 +70,7 @@ class Strip:
         self._rate = sample_rate_hz
         self._rewindable = rewindable
         self._tracing = False
-        self._ready = np.zeros((n_channels, 0))
-        self._ready_from = frame
+        self._ready = Tape(n_channels, frame=frame)
         self._tail: tuple[int, Array] | None = None
         self._extras: list[tuple[Extra, Ramp]] = []
         self._normal = Ramp(1.0)
@@ -89,7 +90,7 @@ class Strip:
     @property
     def ready_until(self) -> int:
         """Return the stream frame up to which it has rendered."""
-        return self._ready_from + self._ready.shape[1]
+        return self._ready.until
 
     def read_raw(self, frame: int, n_frames: int) -> Array:
         """Return the untreated input."""
@@ -103,22 +104,21 @@ class Strip:
         """Return what has passed the ledger, from a frame on; frames that were forgotten cannot be read again."""
         with self.lock:
             self.extend(frame + n_frames)
-            first = frame - self._ready_from
-            return self._ready[:, first : first + n_frames].copy()
+            return self._ready.read(frame, n_frames)
 
     def extend(self, until: int) -> None:
         """Render up to a frame."""
         with self.lock:
             if until > self.ready_until:
-                self._ready = np.concatenate([self._ready, self._produce(self.ready_until, until)], axis=1)
+                if self._rewindable:
+                    # Somewhat more than was asked for: many small blocks cost more than the work in them.
+                    until = -(-until // LEAST_BLOCK_FRAMES) * LEAST_BLOCK_FRAMES
+                self._ready.append(self._produce(self.ready_until, until))
 
     def forget_before(self, frame: int) -> None:
         """Let go of what has been played."""
         with self.lock:
-            drop = frame - self._ready_from
-            if drop > 0:
-                self._ready = self._ready[:, drop:].copy() if drop < self._ready.shape[1] else np.zeros((self.n_channels, 0))
-                self._ready_from = frame
+            self._ready.forget_before(frame)
             self._pipeline.forget_before(frame)
 
     def apply(self, specs: Sequence[StageSpec], *, frame: int, stale: bool) -> bool:
@@ -136,7 +136,7 @@ class Strip:
                 self._pipeline.retune(specs)
             else:
                 self.extend(frame + FADE_FRAMES)
-                tail = self._ready[:, frame - self._ready_from :][:, :FADE_FRAMES].copy()
+                tail = self._ready.read(frame, FADE_FRAMES)
                 self._cut(frame)
                 self._pipeline = self._started(specs, frame)
                 self._tail = (frame, tail)
@@ -196,7 +196,7 @@ class Strip:
         return pipeline
 
     def _cut(self, frame: int) -> None:
-        self._ready = self._ready[:, : max(frame - self._ready_from, 0)]
+        self._ready.cut(frame)
         self._pending = self._pending[:, :0]
 
     def _go_back(self, frame: int) -> None:

@@ -17,33 +17,51 @@ FORGETTING = 0.02  # a frame: how fast a line's own habit is learnt upwards
 SETTLING, PATIENCE, ESTABLISHED = 25.0, 8.0, 5.0  # frames
 STRUCK_DB = 6.0  # within two frames: the line is struck anew
 SILENCE = 1e-13
+FAST = {"contract", "reassoc", "nsz", "arcp"}
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def frame_cuts(power, octave, low, high, gap_low, gap_high, trend_low, trend_high, tolerance, edge, amount, habits, cuts_db):
+@njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def band_means(power, low, high, means):
+    """Set means (frames, bins) float32 to the mean of power (frames, bins) float32 from bin low to high of each."""
+    n_frames, n_bins = power.shape
+    total = np.empty(n_bins + 1)
+    scale = 1.0 / (high - low + 1)
+    for t in range(n_frames):
+        total[0] = 0.0
+        for k in range(n_bins):
+            total[k + 1] = total[k] + power[t, k]
+        for k in range(n_bins):
+            means[t, k] = (total[high[k] + 1] - total[low[k]]) * scale[k] + SILENCE
+
+
+@njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
+def frame_cuts(
+    power, levels, octave, gap_low, gap_high, trend_low, trend_high, tolerance, edge, first, last, amount, habits, cuts_db
+):  # fmt: skip
     """Set cuts_db (frames, bins) float32 to what stands proud in power (frames, bins) float32, smoothed in time.
 
-    octave (bins,): log2 of each bin, low, high, gap_low, gap_high, trend_low, trend_high (bins,) int64: the
-    bins over which a level is taken, beyond which the surroundings begin, and over which the trend goes; tolerance
-    (bins,): how far a level may stand out by chance, in dB; edge (bins,): 0 where nothing may be shaved, to 1; habits
+    levels (frames, bins) float32: `band_means` in dB; octave (bins,): log2 of each bin; gap_low, gap_high, trend_low,
+    trend_high (bins,) int64: the bins beyond which the surroundings begin, and over which the trend goes; first, last:
+    the bins that count at all;
+    tolerance (bins,): how far a level may stand out by chance, in dB; edge (bins,): 0 where nothing may be shaved, to 1; habits
     (6, bins) is updated: how far each line usually stands out, for how many frames it has been there, and missed, the
     levels of the last two frames, and (first place) how many lines came up lately.
     """
     n_frames, n_bins = power.shape
-    level, line, born = np.empty(n_bins), np.empty(n_bins), np.zeros(n_bins, dtype=np.bool_)
-    total, total_db, shape = np.empty(n_bins + 1), np.empty(n_bins), np.empty(n_bins)
+    line, born = np.zeros(n_bins, dtype=np.float32), np.zeros(n_bins, dtype=np.bool_)
+    step_db = np.empty(n_bins)
+    for k in range(1, n_bins):
+        step_db[k] = SLOPE_DB_PER_OCTAVE * (octave[k] - octave[k - 1])
+    total_db, shape = np.empty(n_bins), np.empty(n_bins)
+    cuts_db[:] = 0.0
     left, right, proud = np.empty(n_bins), np.empty(n_bins), np.empty(n_bins)
     near = LINE_STEPS + 2
-    usual, age, gone, last, one_before = habits[0], habits[1], habits[2], habits[3], habits[4]
+    usual, age, gone, latest, one_before = habits[0], habits[1], habits[2], habits[3], habits[4]
     for t in range(n_frames):
-        row = power[t]
-        total[0] = 0.0
-        for k in range(n_bins):
-            total[k + 1] = total[k] + row[k] + SILENCE
-        loudest = -300.0
-        for k in range(n_bins):
-            level[k] = 10.0 * np.log10(max(total[high[k] + 1] - total[low[k]], SILENCE) / (high[k] - low[k] + 1))
-            loudest = max(loudest, level[k]) if k > 3 else loudest
+        row, level = power[t], levels[t]
+        loudest = level[4]
+        for k in range(4, n_bins):
+            loudest = max(loudest, level[k])
         # Bent straight first: a sound that falls steeply would cover all that stands proud further up.
         total_db[0] = 0.0
         for k in range(1, n_bins):
@@ -53,32 +71,33 @@ def frame_cuts(power, octave, low, high, gap_low, gap_high, trend_low, trend_hig
             shape[k] = level[k] - (total_db[b] - total_db[a]) / max(octave[b] - octave[a], 1e-9)
         left[0], right[n_bins - 1] = shape[0], shape[n_bins - 1]
         for k in range(1, n_bins):
-            left[k] = max(left[k - 1] - SLOPE_DB_PER_OCTAVE * (octave[k] - octave[k - 1]), shape[k])
+            left[k] = max(left[k - 1] - step_db[k], shape[k])
         for k in range(n_bins - 2, -1, -1):
-            right[k] = max(right[k + 1] - SLOPE_DB_PER_OCTAVE * (octave[k + 1] - octave[k]), shape[k])
-        for k in range(n_bins):
+            right[k] = max(right[k + 1] - step_db[k + 1], shape[k])
+        line[:] = 0.0
+        for k in range(first, last):
             below = left[gap_low[k]] - SLOPE_DB_PER_OCTAVE * (octave[k] - octave[gap_low[k]])
             above = -300.0
             if gap_high[k] < n_bins:
                 above = right[gap_high[k]] - SLOPE_DB_PER_OCTAVE * (octave[gap_high[k]] - octave[k])
             proud[k] = shape[k] - max(below, above)
-            line[k] = 0.0
-        for k in range(near, n_bins - near):
+        for k in range(max(first, near), min(last, n_bins - near)):
             # Compared with ratios, not decibels: most bins need no logarithm.
-            here = total[k + 2] - total[k - 1]
-            there = max(total[k + near + 1] - total[k + LINE_STEPS], total[k - LINE_STEPS + 1] - total[k - near])
+            here = row[k - 1] + row[k] + row[k + 1] + SILENCE
+            upper, lower = row[k + 4] + row[k + 5] + row[k + 6], row[k - 4] + row[k - 5] + row[k - 6]
+            there = max(upper, lower) + SILENCE
             if here > there * 7.94:  # LINE_FROM_DB
                 fall = 10.0 * np.log10(here / there)
                 strength = min((fall - LINE_FROM_DB) / LINE_RANGE_DB, 1.0)
                 for i in range(max(k - LINE_REACH, 0), min(k + LINE_REACH + 1, n_bins)):
                     line[i] = max(line[i], strength)
         n_born = REMEMBERED * habits[5, 0]
-        for k in range(1, n_bins):
+        for k in range(max(first, 1), last):
             born[k] = line[k] > 0.5 and (age[k] <= 0.0 or level[k] > one_before[k] + STRUCK_DB)
             if born[k] and not born[k - 1] and proud[k] > 0.0 and edge[k] > 0.0:
                 n_born += 1.0
         habits[5, 0] = n_born
-        for k in range(n_bins):
+        for k in range(first, last):
             together = n_born >= BORN_TOGETHER
             if line[k] > 0.5:
                 if born[k]:
@@ -104,7 +123,7 @@ def frame_cuts(power, octave, low, high, gap_low, gap_high, trend_low, trend_hig
             elif over > bearable:
                 cut = (over - bearable) * (bearable + KNEE_DB) / KNEE_DB
             cuts_db[t, k] = cut * edge[k] * amount
-            one_before[k], last[k] = last[k], level[k]
+            one_before[k], latest[k] = latest[k], level[k]
         # Smoothed over neighbours, so that no cut has a ragged edge.
         before = cuts_db[t, 0]
         for k in range(1, n_bins - 1):

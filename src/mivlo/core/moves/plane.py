@@ -34,7 +34,7 @@ class Plane(BaseMove):
     kind: Literal["plane"] = "plane"
     amount: float = Field(default=100.0, ge=0.0, le=100.0, title="Amount", json_schema_extra={"unit": "%"})
     narrowness: float = Field(
-        default=90.0, ge=0.0, le=100.0, title="How narrow", json_schema_extra={"unit": "%"},
+        default=90.0, ge=0.0, le=100.0, title="Narrowness", json_schema_extra={"unit": "%"},
         description="how narrow a thing it looks for: 0 half an octave, 100 a sixteenth of one",
     )  # fmt: skip
     low_hz: Hz = Field(default=600.0, title="From")

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy.fft import irfft, rfft
 
 from mivlo.core.channel import Channel, lane_of, put_lane_back
-from mivlo.core.kernels.plane_frames import frame_cuts
+from mivlo.core.kernels.plane_frames import band_means, frame_cuts
 from mivlo.core.processors.stage import Context, StageSpec, Trace
 from mivlo.core.units import Array
 
@@ -76,6 +76,8 @@ class _Bins:
     trend_high: NDArray[np.int64]
     tolerance: Array
     edge: Array
+    first: int
+    last: int
 
 
 @lru_cache(maxsize=128)
@@ -109,6 +111,8 @@ def _bins(figures: PlaneFigures, size: int, sample_rate_hz: float) -> _Bins:
         gap_high=np.maximum(np.ceil(index * gap), index + 3).astype(np.int64),
         tolerance=TOLERANCE_DB + CHANCE_DB / np.sqrt(high - low + 1.0),
         edge=edge,
+        first=int(np.flatnonzero(edge)[0]) if edge.any() else 1,
+        last=int(np.flatnonzero(edge)[-1]) + 1 if edge.any() else 1,
     )
 
 
@@ -120,6 +124,7 @@ class PlaneStage:
         self._size = 1 << round(np.log2(FRAME_S * sample_rate_hz))
         self._hop = self._size // OVERLAP
         self._window = np.sqrt(np.hanning(self._size + 1)[: self._size]).astype(np.float32)
+        self._synthesis = self._window / np.float32(OVERLAP / 2)
         figures = spec.figures
         self._figures = figures
         self._acts = n_channels == 2 or figures.channel != "side"
@@ -212,20 +217,23 @@ class PlaneStage:
         for shift, weight in enumerate(weights):
             smooth += weight * powers[shift : shift + n_hops]
         bins = _bins(figures, self._size, self._rate)
-        cuts_db = np.empty_like(smooth)
+        means, cuts_db = np.empty_like(smooth), np.empty_like(smooth)
+        band_means(smooth, bins.low, bins.high, means)
+        levels = np.float32(10.0) * np.log10(means)
         frame_cuts(
-            smooth, bins.octave, bins.low, bins.high, bins.gap_low, bins.gap_high, bins.trend_low, bins.trend_high,
-            bins.tolerance, bins.edge, figures.amount,
-            self._habits, cuts_db,
+            smooth, levels, bins.octave, bins.gap_low, bins.gap_high, bins.trend_low, bins.trend_high, bins.tolerance,
+            bins.edge, bins.first, bins.last, figures.amount, self._habits, cuts_db,
         )  # fmt: skip
         pole = np.float32(np.exp(-hop_ms / max(figures.speed_ms - LOOK_FRAMES * hop_ms, 1e-3)))
         goal = 1.0 if figures.on else 0.0
-        for row in cuts_db:
-            if pole > 0.01:
+        if pole > 0.01:
+            for row in cuts_db:
                 row += pole * (self._last_cut - row)
-            self._last_cut = row.copy()
-            self._wet += float(np.clip(goal - self._wet, -SWITCH_STEP, SWITCH_STEP))
-            row *= np.float32(self._wet)
+                self._last_cut = row.copy()
+        if self._wet != goal or goal == 0.0:
+            for row in cuts_db:
+                self._wet += min(max(goal - self._wet, -SWITCH_STEP), SWITCH_STEP)
+                row *= np.float32(self._wet)
         return cuts_db
 
     def _taken(self, spectra: Spectra, cuts_db: Array32) -> Array32 | None:
@@ -237,8 +245,14 @@ class PlaneStage:
         total = np.zeros((self._lanes, (n_hops + OVERLAP - 1) * self._hop), dtype=np.float32)
         total[:, : self._overlap.shape[1]] = self._overlap
         if active.size:
-            part = 1.0 - np.exp(cuts_db[active] * np.float32(-np.log(10.0) / 20.0))
-            pieces = irfft(spectra[:, active] * part, self._size, axis=2) * (self._window / np.float32(OVERLAP / 2))
+            bins = _bins(self._figures, self._size, self._rate)
+            # A cut is smoothed into the bins beside it, hence one more each way.
+            reach = slice(max(bins.first - 1, 0), bins.last + 1)
+            part = 1.0 - np.exp(cuts_db[active, reach] * np.float32(-np.log(10.0) / 20.0))
+            shaved = np.zeros((self._lanes, active.size, spectra.shape[2]), dtype=np.complex64)
+            np.multiply(spectra[:, active, reach], part, out=shaved[:, :, reach])
+            pieces = irfft(shaved, self._size, axis=2)
+            pieces *= self._synthesis
             for index, hop in enumerate(active):
                 total[:, hop * self._hop : hop * self._hop + self._size] += pieces[:, index]
         self._overlap = total[:, n_hops * self._hop :].copy()

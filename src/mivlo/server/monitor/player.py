@@ -34,6 +34,7 @@ __all__ = ["LivePlay", "measure_spectra"]
 
 CHUNK_FRAMES = 256
 METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
+LOAD_SMOOTHING, HEAVY_LOAD = 0.005, 0.35
 AHEAD_S = 2.0  # how far what is not being edited is rendered ahead, where there is time for it
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
 Message = bytes | BaseModel
@@ -52,6 +53,7 @@ class LivePlay:
         self._player = Player(play.mix, self._open, start_frame=play.at_frame, sample_rate_hz=self._rate)
         self._queue = QueueLength(play.queue_ms, sample_rate_hz=self._rate)
         self._sent = self._played = 0
+        self._load = 0.0  # part of the time that rendering takes
         self._seq = 0
         self._mix = play.mix
         self._recent: deque[tuple[Array, Array]] = deque()
@@ -105,7 +107,10 @@ class LivePlay:
     def _fill(self) -> Iterator[Message]:
         while not self._ended and self._sent - self._played < self._queue.aim_frames:
             position = self._player.position
+            started_s = self._clock()
             sound = self._player.render(CHUNK_FRAMES)
+            part = (self._clock() - started_s) * self._rate / CHUNK_FRAMES
+            self._load += LOAD_SMOOTHING * (part - self._load)
             yield pack_sound(
                 sound, epoch=self._play.epoch, stream_frame=self._sent, position=position, seq=self._seq
             )
@@ -130,8 +135,9 @@ class LivePlay:
         )
 
     def work_ahead(self) -> bool:
-        """Render some of what is not being edited ahead; for a thread of its own."""
-        return not self._ended and self._player.work_ahead(round(AHEAD_S * self._rate))
+        """Render some of what is not being edited ahead, where the session is heavy; for a thread of its own."""
+        heavy = self._load > HEAVY_LOAD
+        return heavy and not self._ended and self._player.work_ahead(round(AHEAD_S * self._rate))
 
     def _gains(self) -> Iterator[Message]:
         watched = self._player.tapped_track_id
