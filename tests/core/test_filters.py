@@ -48,21 +48,21 @@ def digital(move, rate: float) -> np.ndarray:
     return level_db(frequency_response(move.sections(rate), HZ, sample_rate_hz=rate))
 
 
-@pytest.mark.parametrize("rate", [44_100.0, 48_000.0])
-def test_bells_follow_the_analogue_prototype_within_1_db(rate):
-    worst = 0.0
-    for hz, q, gain in itertools.product((40, 431, 4_000, 8_000, 12_000, 16_000), (0.7, 2.0, 8.0), (-12, -6, 6, 12)):
-        error = digital(Bell(hz=hz, gain_db=gain, q=q), rate) - analog_bell(hz, gain, q)
-        worst = max(worst, float(np.max(np.abs(error))))
-    # references.md 1.9: a published matched design with cuts as inverse boosts reaches 0.93 dB here, bilinear misses by 7.9.
-    assert worst < 1.0
+@pytest.mark.parametrize("rate", [44_100.0, 48_000.0, 96_000.0])
+def test_bells_and_shelves_follow_the_analogue_prototype_within_a_quarter_of_a_db(rate):
+    # references.md 1.9: the best published closed form reaches 0.93 dB (44.1 kHz) here, a bilinear design misses by 7.9.
+    places = (20, 60, 431, 2_500, 8_000, 12_000, 18_000)
+    for hz, q, gain in itertools.product(places, (0.5, 0.7071, 2.0, 8.0, 30.0), (-24, -6, 2, 12, 24)):
+        bell = digital(Bell(hz=hz, gain_db=gain, q=q), rate) - analog_bell(hz, gain, q)
+        low = digital(LowShelf(hz=hz, gain_db=gain, q=q), rate) - (shelf := analog_shelf(hz, gain, q, high=False))
+        high = digital(HighShelf(hz=hz, gain_db=gain, q=q), rate) - (other := analog_shelf(hz, gain, q, high=True))
+        for kind, error, wanted in (("bell", bell, None), ("low shelf", low, shelf), ("high shelf", high, other)):
+            counted = error if wanted is None else error[wanted > COUNTS_DB]
+            assert np.max(np.abs(counted)) < 0.25, (kind, hz, q, gain)
 
 
 @pytest.mark.parametrize("rate", [44_100.0, 48_000.0])
-def test_shelves_and_notches_follow_the_analogue_prototype(rate):
-    for hz, gain in itertools.product((100, 2_000, 10_000), (-12, -4, 6, 12)):
-        for move, high in ((LowShelf(hz=hz, gain_db=gain, q=0.7071), False), (HighShelf(hz=hz, gain_db=gain, q=0.7071), True)):
-            assert np.max(np.abs(digital(move, rate) - analog_shelf(hz, gain, 0.7071, high=high))) < 1.0, move
+def test_notches_follow_the_analogue_prototype(rate):
     for hz, q in itertools.product((50, 2_937, 12_000), (2.0, 20.0)):
         w = 2 * np.pi * hz
         _, h = scipy.signal.freqs([1 / w**2, 0, 1], [1 / w**2, 1 / (q * w), 1], 2 * np.pi * HZ)
@@ -134,13 +134,16 @@ def test_octaves_and_q_are_two_ways_to_say_the_same():
 def test_every_move_of_the_registry_is_stable_over_its_whole_range():
     for kind in describe_kinds():
         model = MOVE_KINDS[kind.kind]
-        ends = [f.choices or [f.minimum, f.start or 1_000.0, f.maximum] for f in kind.figures]
+        if model.family != "static":
+            continue
+        numbers = [f for f in kind.figures if f.control == "number" or (f.choices and f.name != "channel")]
+        ends = [f.choices or [f.minimum, 1_000.0 if f.start is None else f.start, f.maximum] for f in numbers]
         for values in itertools.product(*ends):
-            figures = dict(zip((f.name for f in kind.figures), values, strict=True))
+            figures = dict(zip((f.name for f in numbers), values, strict=True))
             if figures.get("slope_db_per_octave") == 6:
                 figures["q"] = 0.7071
-            for rate in (44_100.0, 48_000.0, 96_000.0):
-                for section in model(**figures).sections(rate):
+            for rate in (44_100.0, 96_000.0):
+                for section in model.model_validate(figures).sections(rate):
                     assert abs(section.a2) < 1.0, (figures, rate)
                     assert abs(section.a1) < 1.0 + section.a2, (figures, rate)
 

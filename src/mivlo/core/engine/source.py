@@ -1,6 +1,7 @@
 """Where a track's samples come from, and how a loop reads them."""
 
 import os
+import weakref
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -63,7 +64,8 @@ class StoredSource:
             shape, _, dtype = np.lib.format.read_array_header_1_0(file)
             self._first_byte = file.tell()
         self._shape, self._dtype = shape, dtype
-        self._file = path.open("rb", buffering=0)
+        self._descriptor = os.open(path, os.O_RDONLY)
+        weakref.finalize(self, os.close, self._descriptor)
 
     @property
     def n_channels(self) -> int:
@@ -81,7 +83,7 @@ class StoredSource:
             size = self._dtype.itemsize
             for channel in range(self.n_channels):
                 place = self._first_byte + (channel * self.n_frames + first) * size
-                part = np.frombuffer(os.pread(self._file.fileno(), (last - first) * size, place), dtype=self._dtype)
+                part = np.frombuffer(os.pread(self._descriptor, (last - first) * size, place), dtype=self._dtype)
                 out[channel, first - start : first - start + len(part)] = part
         return out
 

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfftfreq
 
 from mivlo.core.channel import Channel
@@ -13,20 +14,32 @@ __all__ = ["kernel_freqs_hz", "linear_phase_kernel", "n_taps_for", "zero_phase_g
 
 SHORTEST_TAPS, LONGEST_TAPS = 1 << 11, 1 << 17
 DECAY_DB = 76.0  # what half a filter must have died down by, so that cutting it off stays far under 0.1 dB
+CIRCLE = 1e-9  # nearer to the unit circle, a zero is a corner of the magnitude, not a slow decay
+NOTCH_FLOOR, NOTCH_PERIODS = 0.01, 8.0  # -40 dB, and periods of the width there
 TAPER = 0.2  # of each half, faded out
 OVERSAMPLING = 4  # of the frequency grid: what wraps round in time lies that much further out
 
 
 def n_taps_for(sections: Sequence[Biquad]) -> int:
-    """Return a power of two: how long the filter must be for the slowest pole or zero, so for the lowest, narrowest move."""
-    slowest = 0.0
-    for s in sections:
-        for c1, c2 in ((s.a1, s.a2), (s.b1 / s.b0, s.b2 / s.b0)):
-            radius = float(np.max(np.abs(np.roots([1.0, c1, c2])))) if (c1 or c2) else 0.0
-            # A zero on the circle (of a cut, of a notch) is a corner of the magnitude, not a slow decay.
-            slowest = max(slowest, radius if radius < 1.0 - 1e-9 else 0.0)
-    needed = 2.0 * DECAY_DB / (-20.0 * np.log10(min(max(slowest, 0.1), 1.0 - 1e-7)))
-    return int(min(max(2 ** int(np.ceil(np.log2(needed / (1.0 - TAPER)))), SHORTEST_TAPS), LONGEST_TAPS))
+    """Return a power of two: how long the filter must be for the lowest and narrowest of its sections."""
+    needed = max((_taps_of(section) for section in sections), default=0.0)
+    return int(min(max(2 ** int(np.ceil(np.log2(max(needed, 1.0)))), SHORTEST_TAPS), LONGEST_TAPS))
+
+
+def _taps_of(section: Biquad) -> float:
+    """Return how many taps a section wants: its slowest pole or zero must have died down at both ends."""
+    poles, zeros = _roots(section.a1, section.a2), _roots(section.b1 / section.b0, section.b2 / section.b0)
+    radii = np.abs(np.concatenate([poles, zeros]))
+    dying = radii[(radii > 0.0) & (radii < 1.0 - CIRCLE)]
+    taps = 2.0 * DECAY_DB / (1.0 - TAPER) / (-20.0 * np.log10(np.max(dying))) if dying.size else 0.0
+    if np.any((np.abs(zeros) >= 1.0 - CIRCLE) & (np.abs(zeros.imag) > CIRCLE)):
+        # A notch: its magnitude has a corner at its zero, and must be right down to a hundredth on either side of it.
+        taps = max(taps, NOTCH_PERIODS * 4.0 * np.pi / (NOTCH_FLOOR * (1.0 - np.max(np.abs(poles))) * 2.0 * np.pi))
+    return float(taps)
+
+
+def _roots(c1: float, c2: float) -> NDArray[np.complex128]:
+    return np.asarray(np.roots([1.0, c1, c2]), dtype=np.complex128) if (c1 or c2) else np.zeros(1, dtype=np.complex128)
 
 
 def zero_phase_gains(

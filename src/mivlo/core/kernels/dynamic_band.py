@@ -102,9 +102,9 @@ def stroke_holds(power, back, ahead, rise, needed, floor, length, left, held):
     power (n + back + ahead,): step j of held stands at power[back + j]. Returns how many steps are left.
     """
     for j in range(held.shape[0]):
-        at = back + j + min(rise, ahead)
+        at = back + j + ahead
         if power[at] > max(needed * power[at - rise], floor):
-            left = length
+            left = length + ahead
         held[j] = left > 0
         left = max(left - 1, 0)
     return left

@@ -6,16 +6,17 @@ from numba import njit
 __all__ = ["frame_cuts"]
 
 SLOPE_DB_PER_OCTAVE = 12.0  # of the cone under which a peak covers its surroundings
-KNEE_DB = 4.0  # over the tolerance: from there on all that stands proud is shaved
+KNEE_DB = 3.0  # over the tolerance: from there on all that stands proud is shaved
 LINE_TOLERANCE_DB = 3.0  # of lines, which waver
 COVERED_DB = -8.0  # the lowest habit: a line below its surroundings that comes up is noticed before it stands proud
 LINE_STEPS = 4  # bins from a line to where it must have fallen off
 LINE_FROM_DB, LINE_RANGE_DB = 9.0, 5.0  # of that fall: from noise to a clear line
 LINE_REACH = 4  # bins around a line that are the line's own
-BORN_TOGETHER, BORN_NEAR_LOUDEST_DB, REMEMBERED = 3.0, 30.0, 0.8  # several lines at once, or a loud one, are a new note
+BORN_TOGETHER, BORN_NEAR_LOUDEST_DB, REMEMBERED = 3.0, 30.0, 0.9  # several lines at once, or a loud one, are a new note
 FORGETTING = 0.02  # a frame: how fast a line's own habit is learnt upwards
 SETTLING, PATIENCE, ESTABLISHED = 25.0, 8.0, 5.0  # frames
-STRUCK_DB = 6.0  # within two frames: the line is struck anew
+STRUCK_DB, STRUCK_PART = 6.0, 0.25  # within two frames: a line is struck anew; and of all bins, where it is a stroke
+STROKE_FRAMES = 4.0  # for which an attack is let through
 SILENCE = 1e-13
 FAST = {"contract", "reassoc", "nsz", "arcp"}
 
@@ -45,7 +46,7 @@ def frame_cuts(
     the bins that count at all;
     tolerance (bins,): how far a level may stand out by chance, in dB; edge (bins,): 0 where nothing may be shaved, to 1; habits
     (6, bins) is updated: how far each line usually stands out, for how many frames it has been there, and missed, the
-    levels of the last two frames, and (first place) how many lines came up lately.
+    levels of the last two frames, and how many lines came up lately and for how long a stroke still sounds.
     """
     n_frames, n_bins = power.shape
     line, born = np.zeros(n_bins, dtype=np.float32), np.zeros(n_bins, dtype=np.bool_)
@@ -91,9 +92,17 @@ def frame_cuts(
                 strength = min((fall - LINE_FROM_DB) / LINE_RANGE_DB, 1.0)
                 for i in range(max(k - LINE_REACH, 0), min(k + LINE_REACH + 1, n_bins)):
                     line[i] = max(line[i], strength)
+        # A stroke: a good part of all bins has grown at once. The attack is let through, and all lines begin anew.
+        n_struck = 0
+        for k in range(first, last):
+            if level[k] > one_before[k] + STRUCK_DB:
+                n_struck += 1
+                if level[k] > loudest - BORN_NEAR_LOUDEST_DB:
+                    age[k] = 0.0
+        habits[5, 1] = STROKE_FRAMES if n_struck > STRUCK_PART * (last - first) else habits[5, 1] - 1.0
         n_born = REMEMBERED * habits[5, 0]
         for k in range(max(first, 1), last):
-            born[k] = line[k] > 0.5 and (age[k] <= 0.0 or level[k] > one_before[k] + STRUCK_DB)
+            born[k] = line[k] > 0.5 and age[k] <= 0.0
             if born[k] and not born[k - 1] and proud[k] > 0.0 and edge[k] > 0.0:
                 n_born += 1.0
         habits[5, 0] = n_born
@@ -116,6 +125,10 @@ def frame_cuts(
                 gone[k] += 1.0
                 if gone[k] > PATIENCE or age[k] < ESTABLISHED:
                     age[k], usual[k] = 0.0, 0.0
+            if habits[5, 1] > 0.0:
+                usual[k] = max(usual[k], proud[k]) if age[k] > 0.0 else usual[k]
+                one_before[k], latest[k] = latest[k], level[k]
+                continue
             over, bearable = proud[k] - usual[k], tolerance[k] + (LINE_TOLERANCE_DB if age[k] > 0.0 else 0.0)
             cut = 0.0
             if over >= bearable + KNEE_DB:

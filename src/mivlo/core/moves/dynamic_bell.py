@@ -27,7 +27,7 @@ class DynamicBell(WidthAsOctaves, DynamicMove):
             "lookahead_ms": 3.0, "trigger": "above", "detection": "rms",
         }),
         Start("after the stroke", "lets each hit through and takes the ring between", {
-            "depth_db": -12.0, "ratio": 20.0, "knee_db": 6.0, "attack_ms": 12.0, "release_ms": 200.0, "lookahead_ms": 12.0,
+            "depth_db": -12.0, "ratio": 20.0, "knee_db": 6.0, "attack_ms": 6.0, "release_ms": 200.0, "lookahead_ms": 20.0,
             "trigger": "after-stroke", "stroke_ms": 60.0, "detection": "peak",
         }),
         Start("give way to", "dips a little while another track sounds: choose it under Listens to", {

@@ -27,7 +27,7 @@ class DynamicLowCut(DynamicMove):
     starts: ClassVar[tuple[Start, ...]] = (
         Start("plosive", "p and b: bursts only, sung low notes stay", {
             "hz": 150.0, "slope_db_per_octave": 24, "depth_db": -18.0, "threshold_db": -30.0, "ratio": 20.0, "knee_db": 2.0,
-            "attack_ms": 3.0, "release_ms": 60.0, "lookahead_ms": 36.0, "trigger": "sudden", "detection": "peak",
+            "attack_ms": 3.0, "release_ms": 60.0, "lookahead_ms": 46.0, "trigger": "sudden", "detection": "peak",
         }),
         Start("when loud", "clears lows that swell in the loud moments", {
             "depth_db": -12.0, "ratio": 6.0, "knee_db": 6.0, "attack_ms": 20.0, "release_ms": 250.0, "lookahead_ms": 5.0,

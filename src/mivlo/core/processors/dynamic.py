@@ -29,7 +29,7 @@ TABLE_STEP_DB = 1.0
 STROKE_RISE_S, STROKE_RISE_DB = 0.012, 6.0
 # A burst: over the running level by BURST_OVER_DB, and up from three tenths to nine tenths of its height within
 # BURST_RISE_S. A sung note of 60 ms onset takes 25 ms and more for that; a plosive under 12 ms.
-BURST_OVER_DB, BURST_RISE_S, BURST_SETTLE_S, BURST_LONGEST_S = 9.0, 0.018, 0.008, 0.18
+BURST_OVER_DB, BURST_RISE_S, BURST_SETTLE_S, BURST_LONGEST_S = 9.0, 0.015, 0.014, 0.18
 LOWER_RISE, UPPER_RISE = 0.3, 0.9
 
 

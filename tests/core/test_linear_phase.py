@@ -1,0 +1,69 @@
+"""Static moves in linear phase: the same magnitudes, no phase, for any channel."""
+
+import numpy as np
+import pytest
+
+from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.render import render_track
+from mivlo.core.engine.source import ArraySource
+from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.high_shelf import HighShelf
+from mivlo.core.moves.low_cut import LowCut
+from mivlo.core.moves.notch import Notch
+
+RATE = 48_000
+LEDGERS = {
+    "narrow and low": (Bell(hz=60, gain_db=-9, q=12), Bell(hz=431, gain_db=-6, q=30)),
+    "wide": (Bell(hz=2_000, gain_db=6, q=0.7), HighShelf(hz=6_000, gain_db=-8, q=0.7071)),
+    "cuts": (LowCut(hz=82, slope_db_per_octave=24), LowCut(hz=35, slope_db_per_octave=48), Notch(hz=2_937, q=10)),
+}
+
+
+def impulse_response(moves, phase: str, x: np.ndarray, middle: int) -> np.ndarray:
+    ledger = tuple(LedgerEntry(id=str(n), move=move) for n, move in enumerate(moves))
+    mix = Mix(tracks=(StripState(id="a", audio_id="a", ledger=ledger, phase=phase),))
+    source = ArraySource(x)
+    blocks = render_track(mix, "a", lambda _: source, start=0, end=x.shape[1], sample_rate_hz=RATE)
+    out = np.concatenate(list(blocks), axis=1)
+    return out[:, middle - 131_072 : middle + 131_072]
+
+
+def click(channels: int = 1, which: int = 0) -> np.ndarray:
+    x = np.zeros((channels, 300_000))
+    x[which, 150_000] = 1.0
+    return x
+
+
+@pytest.mark.parametrize("name", LEDGERS)
+def test_magnitudes_agree_with_minimum_phase_within_a_tenth_of_a_db(name):
+    least, linear = (impulse_response(LEDGERS[name], phase, click(), 150_000)[0] for phase in ("minimum", "linear"))
+    hz = np.fft.rfftfreq(len(least), 1 / RATE)
+    chosen = (hz > 20) & (hz < 20_000)
+    wanted, got = (20 * np.log10(np.maximum(np.abs(np.fft.rfft(h))[chosen], 1e-9)) for h in (least, linear))
+    heard = wanted > -40.0
+    assert np.max(np.abs(got - wanted)[heard]) < 0.1
+
+
+def test_it_is_linear_in_phase_and_in_its_place():
+    h = impulse_response(LEDGERS["wide"], "linear", click(), 150_000)[0]
+    assert np.argmax(np.abs(h)) == 131_072
+    around = slice(131_072 - 2_000, 131_072 + 2_001)
+    assert np.max(np.abs(h[around] - h[around][::-1])) < 1e-9
+
+
+def test_every_channel_of_a_move_is_treated_as_in_minimum_phase():
+    mid, left = Bell(hz=1_000, gain_db=-9, q=2, channel="mid"), Bell(hz=3_000, gain_db=6, q=1, channel="left")
+    moves = (mid, left, Bell(hz=500, gain_db=4, q=1))
+    hz = np.fft.rfftfreq(262_144, 1 / RATE)
+    chosen = (hz > 100) & (hz < 10_000)
+    for which in (0, 1):
+        least, linear = (impulse_response(moves, phase, click(2, which), 150_000) for phase in ("minimum", "linear"))
+        # Of the input's own channel the sums of mid and side are near in phase here; what crosses over is the mid's change.
+        own = [np.abs(np.fft.rfft(h[which]))[chosen] for h in (least, linear)]
+        far = np.abs(20 * np.log10(own[1] / own[0]))
+        assert np.max(far) < 1.2
+        assert np.median(far) < 0.1
+    mid = impulse_response((moves[0],), "linear", np.repeat(click(), 2, axis=0), 150_000)
+    assert np.max(np.abs(mid[0] - mid[1])) < 1e-12
+    at = 20 * np.log10(np.abs(np.fft.rfft(mid[0]))[round(1_000 / RATE * 262_144)])
+    assert at == pytest.approx(-9.0, abs=0.02)
