@@ -98,7 +98,11 @@ def edit_session(db: Session, session_id: str, edit: Edit) -> SessionState:
     NotFoundError: no such session or track
     """
     row = _session_row(db, session_id, base_revision=edit.base_revision, lock=True)
-    patches = [patch for step in edit.steps for patch in _patches(db, row, step)]
+    patches: list[Patch] = []
+    for step in edit.steps:  # each on what the steps before it have made: a track may join a group that is made with it
+        made = _patches(db, row, step)
+        _apply_all(db, row.id, made)
+        patches += made
     return _record(db, row, edit.label, patches)
 
 
@@ -116,7 +120,9 @@ def add_track(
         "start_frame": start_frame, "gain_db": gain_db, "pan": pan, "polarity_flipped": False, "solo": False,
         "mute": False, "ledger_on": True, "ledger": [], "pins": [],
     }  # fmt: skip
-    return _record(db, row, f"Import {name}", [_patch("track", track_id, None, values)])
+    patches = [_patch("track", track_id, None, values)]
+    _apply_all(db, row.id, patches)
+    return _record(db, row, f"Import {name}", patches)
 
 
 def replace_audio(db: Session, track_id: str, audio: AudioRow) -> SessionState:
@@ -128,6 +134,7 @@ def replace_audio(db: Session, track_id: str, audio: AudioRow) -> SessionState:
     db.add(audio)
     db.flush()
     patch = _patch("track", track_id, {"audio_id": track.audio_id}, {"audio_id": audio.id})
+    _apply_all(db, row.id, [patch])
     return _record(db, row, f"Replace the audio of {track.name}", [patch])
 
 
@@ -148,8 +155,7 @@ def redo(db: Session, session_id: str, *, base_revision: int) -> SessionState:
     row = _session_row(db, session_id, base_revision=base_revision, lock=True)
     change = _change(db, session_id, row.history_at + 1)
     if change is not None:
-        for patch in change.patches:
-            _apply(db, session_id, patch, forward=True)
+        _apply_all(db, session_id, change.patches)
         row.history_at += 1
         _commit(db, row)
     return read_session(db, session_id)
@@ -238,14 +244,17 @@ def _track_row(db: Session, session_id: str, track_id: str) -> TrackRow:
 
 
 def _record(db: Session, row: SessionRow, label: str, patches: list[Patch]) -> SessionState:
-    """Apply patches as a new change; what could have been redone is forgotten."""
+    """Write patches that were applied down as a new change; what could have been redone is forgotten."""
     db.execute(delete(ChangeRow).where(ChangeRow.session_id == row.id, ChangeRow.number > row.history_at))
-    for patch in patches:
-        _apply(db, row.id, patch, forward=True)
     row.history_at += 1
     db.add(ChangeRow(session_id=row.id, number=row.history_at, label=label, patches=patches))
     _commit(db, row)
     return read_session(db, row.id)
+
+
+def _apply_all(db: Session, session_id: str, patches: list[Patch]) -> None:
+    for patch in patches:
+        _apply(db, session_id, patch, forward=True)
 
 
 def _apply(db: Session, session_id: str, patch: Patch, *, forward: bool) -> None:

@@ -1,0 +1,129 @@
+"""Moves that act at times or by themselves, on the bench: set by eye on the live level, heard, copied, grouped."""
+
+import numpy as np
+from playwright.sync_api import Page, expect
+
+from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.render import render_mix, replay
+
+from .test_captured_sound import FRAMES, RATE, captured, opener
+
+GAINS = "() => (window.mivlo.play.gains.value?.moves ?? []).map((move) => move.gain_db)"
+EVERY_KIND = [
+    {"kind": "bell", "hz": 431, "gain_db": -6, "q": 8}, {"kind": "low-cut", "hz": 60}, {"kind": "notch", "hz": 2_937},
+    {"kind": "note-family", "hz": 50, "count": 4}, {"kind": "low-shelf", "hz": 150, "gain_db": -2, "channel": "mid"},
+    {"kind": "dynamic-bell", "hz": 3_000, "threshold_db": -50, "lookahead_ms": 10},
+    {"kind": "high-shelf", "hz": 6_000, "gain_db": 1}, {"kind": "dynamic-low-shelf", "hz": 200, "threshold_db": -40},
+    {"kind": "dynamic-high-shelf", "hz": 6_000, "threshold_db": -50},
+    {"kind": "dynamic-low-cut", "hz": 120, "threshold_db": -40}, {"kind": "high-cut", "hz": 16_000}, {"kind": "plane"},
+]  # fmt: skip
+FILL = """async (moves) => {
+    const { session } = window.mivlo
+    const state = session.state.value
+    const entries = (list, prefix) => list.map((move, n) => ({ id: prefix + n, move, reason: '' }))
+    const [first, second, third] = state.tracks
+    const yields = { kind: 'dynamic-bell', hz: 1000, threshold_db: -50, depth_db: -4, listens_to: first.id }
+    const group = 'c0ffee00c0ffee00c0ffee00c0ffee00'
+    await session.edit('Fill', [
+        { do: 'add-group', group_id: group, name: 'Reeds' },
+        { do: 'edit-track', track_id: first.id, fields: { ledger: entries(moves, 'a') } },
+        { do: 'edit-track', track_id: second.id, fields: { ledger: entries([yields, moves[0]], 'b'), group_id: group } },
+        { do: 'edit-track', track_id: third.id, fields: { ledger: entries(moves.slice(0, 3), 'c'), phase: 'linear' } },
+        { do: 'edit-track', track_id: third.id, fields: { group_id: group } },
+        { do: 'edit-group', group_id: group, fields: { ledger: entries([moves[5]], 'g') } },
+        { do: 'edit-group', group_id: state.master.id, fields: { ledger: entries([moves[0]], 'm') } },
+    ])
+}"""
+
+
+def test_a_threshold_is_set_on_the_live_level_and_the_gain_trace_moves(bench, page: Page):
+    bench.open_demo("Lead voice")
+    page.mouse.move(*bench.point(3_200))
+    page.keyboard.press("c")
+    move = page.get_by_test_id("move")
+    move.get_by_label("Kind").select_option("dynamic-bell")
+    move.get_by_role("button", name="when loud").click()
+    expect(move.get_by_label("Attack")).to_have_value("8 ms")  # a ready-made start is plain values
+    bench.play()
+    page.wait_for_function("() => (window.mivlo.play.gains.value?.moves[0]?.level_db ?? -200) > -70")
+    meter = page.get_by_test_id("threshold").bounding_box()
+    assert meter
+    page.mouse.move(meter["x"] + 0.6 * meter["width"], meter["y"] + 8)
+    page.mouse.down()
+    page.mouse.move(meter["x"] + 0.25 * meter["width"], meter["y"] + 8, steps=8)
+    page.mouse.up()
+    bench.saved()
+    threshold = bench.chosen()["ledger"][0]["move"]["threshold_db"]
+    assert -75 < threshold < -55
+    before = page.get_by_test_id("gain-trace").get_attribute("d")
+    page.wait_for_function(f"() => Math.min(0, ...({GAINS})()) < -2")
+    page.wait_for_timeout(400)
+    assert page.get_by_test_id("gain-trace").get_attribute("d") != before
+    # The note itself says what the move does, and the spectrum shows it.
+    expect(page.get_by_test_id("gain-now")).to_contain_text("dB")
+    page.get_by_test_id("play").click()
+    for _ in range(4):
+        page.get_by_role("button", name="undo").click()
+        bench.saved()
+
+
+def test_what_is_heard_of_a_session_with_every_kind_of_move_is_the_render(bench, page: Page, mivlo):
+    bench.open_demo("Lead voice")
+    page.evaluate(FILL, EVERY_KIND)
+    bench.saved()
+    page.keyboard.press("a")  # in the mix
+    page.wait_for_timeout(3_000)  # the level match has been measured
+    played, sound = captured(page, 480_000, [])
+    assert sound["changes"] == [] or all(change["frame"] == 0 for change in sound["changes"])
+    mix, start = Mix.model_validate(sound["startMix"]), sound["startFrame"]
+    blocks = list(render_mix(mix, opener(mivlo), start=start, end=start + FRAMES, sample_rate_hz=RATE))
+    assert np.array_equal(played, np.concatenate(blocks, axis=1).astype(np.float32))
+    # And with changes while it plays, it is the replay of its log.
+    dip = {"kind": "dip", "hz": 900.0, "width_octaves": 1.0}
+    played, sound = captured(page, 240_000, [{"alone": True}, {"probe": dip}, {"probe": None}])
+    changes = [(change["frame"], Mix.model_validate(change["mix"])) for change in sound["changes"]]
+    mix, start = Mix.model_validate(sound["startMix"]), sound["startFrame"]
+    again = replay(mix, changes, opener(mivlo), start_frame=start, n_frames=FRAMES, sample_rate_hz=RATE)
+    assert np.array_equal(played, again.astype(np.float32))
+    page.get_by_role("button", name="undo").click()
+    bench.saved()
+
+
+def test_groups_twins_copies_and_keepers_by_hand(bench, page: Page):
+    bench.open_demo("Frame drum")
+    page.get_by_role("link", name="Gather", exact=True).click()
+    for track in ("Frame drum", "Box drum"):
+        page.get_by_role("combobox", name=f"Group of {track}").click()
+        wanted = "a new group" if track == "Frame drum" else "Group 1"
+        page.get_by_role("option", name=wanted).locator("visible=true").click()
+        bench.saved()
+    page.get_by_role("combobox", name="Twin of Box drum").click()
+    page.get_by_role("option", name="Frame drum").locator("visible=true").click()
+    bench.saved()
+    page.get_by_label("Groups").get_by_role("link", name="to the bench").click()
+    expect(page.get_by_test_id("spectrum")).to_be_visible()
+    page.mouse.move(*bench.point(200))
+    page.keyboard.press("c")  # a cut on the group
+    bench.saved()
+    move = page.get_by_test_id("move")
+    move.get_by_label("Copy this move to").select_option(label="Frame drum")
+    bench.saved()
+    listed = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.session.state.value.tracks))")
+    tracks = {track["name"]: track for track in listed}
+    assert len(tracks["Frame drum"]["ledger"]) == 1
+    assert tracks["Box drum"]["ledger"][0]["move"] == tracks["Frame drum"]["ledger"][0]["move"]  # twins
+    page.get_by_role("button", name="Frame drum", exact=True).click()
+    expect(page.get_by_text("twin of Box drum")).to_be_visible()
+    page.mouse.move(*bench.point(5_000))
+    page.keyboard.press("p")
+    page.get_by_test_id("pin").get_by_role("button", name="keep").click()
+    expect(page.get_by_test_id("keeper")).to_contain_text("kept")
+    bench.saved()
+    mix = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.play.mix.value))")
+    assert mix["groups"][0]["ledger"][0]["move"]["kind"] == "bell"
+    drum = next(track for track in mix["tracks"] if track["id"] == tracks["Frame drum"]["id"])
+    assert drum["keepers"][0]["low_hz"] < 5_000 < drum["keepers"][0]["high_hz"]
+    for _ in range(7):
+        page.get_by_role("button", name="undo").click()
+        bench.saved()
+    expect(page.get_by_test_id("group")).to_have_count(1)  # only the mix is left

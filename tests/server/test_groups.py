@@ -1,0 +1,129 @@
+"""Groups, the mix, twins, and moves that listen to other tracks, over HTTP and the monitor's socket."""
+
+import io
+import json
+import uuid
+
+import numpy as np
+import soundfile
+import soxr
+from websockets.sync.client import connect
+
+from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.render import render_track
+from mivlo.core.engine.source import ArraySource
+from mivlo.server.services.state import SessionState, session_mix
+
+from .helpers import RATE, bell, edit, finished, new_session, session_with_track, set_track, upload, wav
+
+
+def two_tracks(http) -> dict:
+    session = new_session(http)
+    upload(http, session["id"], "pad.wav", wav(2.0, seed=1))
+    return upload(http, session["id"], "voice.wav", wav(2.0, rate=44_100, channels=2, seed=2)).json()
+
+
+def yielding(listens_to: str, **figures) -> dict:
+    move = {"kind": "dynamic-bell", "hz": 1_000, "q": 1, "threshold_db": -60, "depth_db": -9, "listens_to": listens_to, **figures}
+    return {"id": "y1", "move": move}
+
+
+def mix_of(state: dict) -> Mix:
+    return session_mix(SessionState.model_validate(state))
+
+
+def test_a_group_is_made_treated_dissolved_and_brought_back(http):
+    state = two_tracks(http)
+    group_id = uuid.uuid4().hex
+    add = {"do": "add-group", "group_id": group_id, "name": "Pads"}
+    made = edit(http, state, add, set_track(state, group_id=group_id)).json()
+    assert [group["name"] for group in made["groups"]] == ["Pads"]
+    assert made["tracks"][0]["group_id"] == group_id
+    fields = {"ledger": [bell(), yielding(state["tracks"][1]["id"])], "gain_db": -3.0, "phase": "linear"}
+    treated = edit(http, made, {"do": "edit-group", "group_id": group_id, "fields": fields}).json()
+    assert len(treated["groups"][0]["ledger"]) == 2
+    mixed = edit(http, treated, {"do": "edit-group", "group_id": state["master"]["id"], "fields": {"ledger": [bell("m")]}}).json()
+    assert mix_of(mixed).master.ledger[0].id == "m"
+    gone = edit(http, mixed, {"do": "remove-group", "group_id": group_id}).json()
+    assert gone["groups"] == []
+    assert gone["tracks"][0]["group_id"] is None
+    back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": gone["revision"]}).json()
+    assert back["groups"] == mixed["groups"]
+    assert back["tracks"] == mixed["tracks"]
+    refused = edit(http, back, {"do": "remove-group", "group_id": state["master"]["id"]})
+    assert refused.status_code == 422
+    assert edit(http, back, set_track(back, group_id="nobody")).status_code == 404
+
+
+def test_twins_share_one_ledger_whichever_is_edited(http):
+    state = two_tracks(http)
+    state = edit(http, state, set_track(state, 0, twin_id="w"), set_track(state, 1, twin_id="w")).json()
+    state = edit(http, state, set_track(state, 1, ledger=[bell()], gain_db=-5.0)).json()
+    assert [track["ledger"][0]["move"]["hz"] for track in state["tracks"]] == [431.0, 431.0]
+    assert [track["gain_db"] for track in state["tracks"]] == [0.0, -5.0]  # faders and polarity stay each one's own
+    state = edit(http, state, set_track(state, 0, phase="linear", polarity_flipped=True)).json()
+    assert [track["phase"] for track in state["tracks"]] == ["linear", "linear"]
+    assert [track["polarity_flipped"] for track in state["tracks"]] == [True, False]
+    undone = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": state["revision"]}).json()
+    assert [track["phase"] for track in undone["tracks"]] == ["minimum", "minimum"]
+
+
+def test_what_goes_into_a_group_can_be_looked_at(http):
+    state = two_tracks(http)
+    group_id = uuid.uuid4().hex
+    joined = [set_track(state, index, group_id=group_id) for index in (0, 1)]
+    state = edit(http, state, {"do": "add-group", "group_id": group_id, "name": "G"}, *joined).json()
+    sound = http.get(f"/api/sessions/{state['id']}/groups/{group_id}/sound").json()
+    assert sound["n_frames"] == 2 * RATE
+    spectrum = http.get(f"/api/audio/{sound['audio_id']}/spectrum?start=0&end={2 * RATE}&sample_rate_hz={RATE}").json()
+    alone = http.get(f"/api/audio/{state['tracks'][0]['audio_id']}/spectrum?start=0&end={2 * RATE}&sample_rate_hz={RATE}").json()
+    more = np.array(spectrum["level_db"]) - np.array(alone["level_db"])
+    # Two noises of one level: 3 dB more where both are.
+    assert abs(np.median(more[np.array(spectrum["hz"]) < 15_000]) - 3.0) < 0.7
+    quieter = edit(http, state, set_track(state, 1, mute=True)).json()
+    assert http.get(f"/api/sessions/{quieter['id']}/groups/{group_id}/sound").json()["audio_id"] != sound["audio_id"]
+    assert http.get(f"/api/sessions/{state['id']}/groups/nobody/sound").status_code == 404
+
+
+def test_a_track_is_handed_over_with_what_its_moves_listen_to_at_its_own_rate(http):
+    state = two_tracks(http)
+    pad, voice = state["tracks"]
+    state = edit(http, state, set_track(state, 1, ledger=[yielding(pad["id"], lookahead_ms=10.0)])).json()
+    request = {"what": "tracks", "track_ids": [voice["id"]], "output": "wav-float"}
+    asked = http.post(f"/api/sessions/{state['id']}/handovers", json=request)
+    done = finished(http, state["id"], asked.json()["id"])
+    assert done["status"] == "done", done
+    samples, rate = soundfile.read(io.BytesIO(http.get(f"/api/handovers/{done['id']}/files/0").content), always_2d=True)
+    assert rate == 44_100
+    raw, _ = soundfile.read(io.BytesIO(wav(2.0, rate=44_100, channels=2, seed=2)), always_2d=True)
+    key, _ = soundfile.read(io.BytesIO(wav(2.0, seed=1)), always_2d=True)
+    sources = {
+        voice["audio_id"]: ArraySource(raw.T),
+        pad["audio_id"]: ArraySource(soxr.resample(key, RATE, 44_100, quality=soxr.VHQ).T.astype(np.float32)),
+    }
+    blocks = render_track(mix_of(state), voice["id"], sources.__getitem__, start=0, end=len(raw), sample_rate_hz=44_100)
+    wanted = np.concatenate(list(blocks), axis=1).T
+    assert np.max(np.abs(samples - wanted)) < 2e-4  # the key is resampled in pieces there, at once here
+    assert np.std(samples - raw) > 0.005  # and it did act
+
+
+def test_the_page_is_told_what_dynamic_moves_do(http, mivlo):
+    state = session_with_track(http, seconds=3.0)
+    ledger = [yielding("", depth_db=-12.0), {"id": "p", "move": {"kind": "plane"}}]
+    state = edit(http, state, set_track(state, ledger=ledger)).json()
+    mix = json.loads(mix_of(state).model_dump_json())
+    with connect(mivlo.monitor_url) as socket:
+        play = {"do": "play", "epoch": 1, "at_frame": 0, "sample_rate_hz": RATE, "mix": mix}
+        socket.send(json.dumps(play | {"watch_track_id": state["tracks"][0]["id"]}))
+        played, told = 0, []
+        while played < 1.5 * RATE:
+            message = socket.recv(timeout=20)
+            if isinstance(message, bytes):
+                played += (len(message) - 32) // 8
+                socket.send(json.dumps({"do": "held", "epoch": 1, "played_frames": played, "underruns": 0}))
+            elif (said := json.loads(message))["say"] == "gains":
+                told.append({move["entry_id"]: move for move in said["moves"]})
+    deepest = min(moves["y1"]["gain_db"] for moves in told)
+    assert deepest < -6.0
+    assert all(moves["y1"]["level_db"] is not None for moves in told)
+    assert all(len(moves["p"]["bands"]) > 50 for moves in told[2:])
