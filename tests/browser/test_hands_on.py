@@ -81,7 +81,7 @@ def test_each_move_can_be_switched_copied_changed_in_kind_and_removed(bench, pag
     move.get_by_label("Slope").select_option("48")
     bench.saved()
     assert bench.chosen()["ledger"][0]["move"] | {"hz": 0} == {
-        "kind": "low-cut", "hz": 0, "slope_db_per_octave": 48, "q": 0.7071, "on": True,
+        "kind": "low-cut", "hz": 0, "slope_db_per_octave": 48, "q": 0.7071, "on": True, "channel": "both",
     }  # fmt: skip
     move.get_by_label("Slope").select_option("6")
     expect(move.get_by_label("Q", exact=True)).to_have_count(0)
@@ -139,7 +139,7 @@ def test_a_file_is_dropped_and_another_put_in_its_place(page: Page, tmp_path: Pa
     page.evaluate(drop, list(wav(0.5)))
     expect(page.get_by_label("Name of dropped")).to_be_visible()
     with page.expect_file_chooser() as chooser:
-        page.get_by_role("button", name="replace file").click()
+        page.get_by_role("button", name="replace").click()
     (tmp_path / "better.wav").write_bytes(wav(1.5, seed=4))
     chooser.value.set_files(tmp_path / "better.wav")
     expect(page.get_by_text("0:01.5")).to_be_visible()

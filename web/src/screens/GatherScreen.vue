@@ -135,7 +135,7 @@ const told = (track: TrackState) =>
       <thead><tr><th>Name</th><th>Picture</th><th>Role</th><th>Group</th><th>Twin of</th><th>Gain</th><th>Pan</th><th>Start</th><th>Polarity</th><th>Solo</th><th>Mute</th><th></th></tr></thead>
       <tbody>
         <tr v-for="track in tracks" :key="track.id" :class="{ chosen: track.id === chosenId }">
-          <td><input class="name" :value="track.name" maxlength="120" :aria-label="`Name of ${track.name}`" @change="rename(track, $event)" @focus="chosenId = track.id" /></td>
+          <td><input class="name" :value="track.name" maxlength="120" :aria-label="`Name of ${track.name}`" @change="rename(track, $event)" @focus="chosenId = track.id" /><div class="length figures soft">{{ formatTime(track.audio.n_frames / rate) }}</div></td>
           <td class="picture" :title="told(track)"><TrackPicture :audio-id="track.audio_id" :frames="track.audio.n_frames" :columns="about?.tile_columns ?? 256" :rate="rate" /></td>
           <td><ElSelect :model-value="track.role" size="small" filterable :aria-label="`Role of ${track.name}`" class="role" @change="set(track, 'role', { role: $event })">
             <ElOption v-for="role in about?.roles ?? []" :key="role" :value="role" :label="role" />
@@ -194,6 +194,7 @@ td { border-bottom: 1px solid var(--line); padding: 4px 5px; vertical-align: mid
 .name:hover, .name:focus { border-bottom-color: var(--ink-soft); }
 .picture { width: 90px; height: 34px; }
 .picture > * { height: 30px; }
+.length { font-size: 12px; padding-left: 2px; }
 .role { width: 122px; }
 .short { width: 92px; }
 td :deep(.figure.bare), td :deep(.figure.bare input) { width: 72px; grid-template-columns: 72px; }
