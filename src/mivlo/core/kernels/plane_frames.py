@@ -12,11 +12,11 @@ COVERED_DB = -8.0  # the lowest habit: a line below its surroundings that comes 
 LINE_STEPS = 4  # bins from a line to where it must have fallen off
 LINE_FROM_DB, LINE_RANGE_DB = 9.0, 5.0  # of that fall: from noise to a clear line
 LINE_REACH = 4  # bins around a line that are the line's own
-BORN_TOGETHER, BORN_NEAR_LOUDEST_DB, REMEMBERED = 3.0, 30.0, 0.9  # several lines at once, or a loud one, are a new note
-FORGETTING = 0.02  # a frame: how fast a line's own habit is learnt upwards
-SETTLING, PATIENCE, ESTABLISHED = 25.0, 8.0, 5.0  # frames
-STRUCK_DB, STRUCK_PART = 6.0, 0.25  # within two frames: a line is struck anew; and of all bins, where it is a stroke
-STROKE_FRAMES = 4.0  # for which an attack is let through
+BORN_TOGETHER, BORN_NEAR_LOUDEST_DB, REMEMBERED = 3.0, 30.0, 0.8  # several lines at once, or a loud one, are a new note
+FORGETTING = 0.04  # a frame: how fast a line's own habit is learnt upwards
+SETTLING, PATIENCE, ESTABLISHED = 12.0, 4.0, 3.0  # frames
+STRUCK_DB, STRUCK_PART = 4.5, 0.25  # within a frame: a line is struck anew; and of all bins, where it is a stroke
+STROKE_FRAMES = 2.0  # for which an attack is let through
 SILENCE = 1e-13
 FAST = {"contract", "reassoc", "nsz", "arcp"}
 
@@ -45,8 +45,8 @@ def frame_cuts(
     trend_high (bins,) int64: the bins beyond which the surroundings begin, and over which the trend goes; first, last:
     the bins that count at all;
     tolerance (bins,): how far a level may stand out by chance, in dB; edge (bins,): 0 where nothing may be shaved, to 1; habits
-    (6, bins) is updated: how far each line usually stands out, for how many frames it has been there, and missed, the
-    levels of the last two frames, and how many lines came up lately and for how long a stroke still sounds.
+    (5, bins) is updated: how far each line usually stands out, for how many frames it has been there, and missed, the
+    level of the last frame, and how many lines came up lately and for how long a stroke still sounds.
     """
     n_frames, n_bins = power.shape
     line, born = np.zeros(n_bins, dtype=np.float32), np.zeros(n_bins, dtype=np.bool_)
@@ -57,7 +57,7 @@ def frame_cuts(
     cuts_db[:] = 0.0
     left, right, proud = np.empty(n_bins), np.empty(n_bins), np.empty(n_bins)
     near = LINE_STEPS + 2
-    usual, age, gone, latest, one_before = habits[0], habits[1], habits[2], habits[3], habits[4]
+    usual, age, gone, latest = habits[0], habits[1], habits[2], habits[3]
     for t in range(n_frames):
         row, level = power[t], levels[t]
         loudest = level[4]
@@ -95,17 +95,17 @@ def frame_cuts(
         # A stroke: a good part of all bins has grown at once. The attack is let through, and all lines begin anew.
         n_struck = 0
         for k in range(first, last):
-            if level[k] > one_before[k] + STRUCK_DB:
+            if level[k] > latest[k] + STRUCK_DB:
                 n_struck += 1
                 if level[k] > loudest - BORN_NEAR_LOUDEST_DB:
                     age[k] = 0.0
-        habits[5, 1] = STROKE_FRAMES if n_struck > STRUCK_PART * (last - first) else habits[5, 1] - 1.0
-        n_born = REMEMBERED * habits[5, 0]
+        habits[4, 1] = STROKE_FRAMES if n_struck > STRUCK_PART * (last - first) else habits[4, 1] - 1.0
+        n_born = REMEMBERED * habits[4, 0]
         for k in range(max(first, 1), last):
             born[k] = line[k] > 0.5 and age[k] <= 0.0
             if born[k] and not born[k - 1] and proud[k] > 0.0 and edge[k] > 0.0:
                 n_born += 1.0
-        habits[5, 0] = n_born
+        habits[4, 0] = n_born
         for k in range(first, last):
             together = n_born >= BORN_TOGETHER
             if line[k] > 0.5:
@@ -125,9 +125,9 @@ def frame_cuts(
                 gone[k] += 1.0
                 if gone[k] > PATIENCE or age[k] < ESTABLISHED:
                     age[k], usual[k] = 0.0, 0.0
-            if habits[5, 1] > 0.0:
+            if habits[4, 1] > 0.0:
                 usual[k] = max(usual[k], proud[k]) if age[k] > 0.0 else usual[k]
-                one_before[k], latest[k] = latest[k], level[k]
+                latest[k] = level[k]
                 continue
             over, bearable = proud[k] - usual[k], tolerance[k] + (LINE_TOLERANCE_DB if age[k] > 0.0 else 0.0)
             cut = 0.0
@@ -136,7 +136,7 @@ def frame_cuts(
             elif over > bearable:
                 cut = (over - bearable) * (bearable + KNEE_DB) / KNEE_DB
             cuts_db[t, k] = cut * edge[k] * amount
-            one_before[k], latest[k] = latest[k], level[k]
+            latest[k] = level[k]
         # Smoothed over neighbours, so that no cut has a ragged edge.
         before = cuts_db[t, 0]
         for k in range(1, n_bins - 1):

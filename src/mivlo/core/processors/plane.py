@@ -17,8 +17,8 @@ from mivlo.core.units import Array
 __all__ = ["PlaneFigures", "PlaneSpec", "PlaneStage"]
 
 FRAME_S = 0.0427  # 2048 frames at 48 kHz
-OVERLAP = 4
-LOOK_FRAMES = 2  # windows that a decision looks ahead (and back)
+OVERLAP = 2
+LOOK_FRAMES = 1  # windows that a decision looks ahead (and back)
 WIDEST_OCTAVES, NARROWEST_OCTAVES = 0.5, 1.0 / 16.0
 GAP = 2.0  # from a place to where its surroundings begin, in widths
 TREND_OCTAVES = 1.0  # each way
@@ -26,7 +26,7 @@ EDGE_OCTAVES = 0.1  # over which a limit, or a keeper, fades
 TOLERANCE_DB, CHANCE_DB = 0.6, 4.0  # the fewer bins make a level, the more it wavers by chance
 NOTHING_DB = 0.01
 TRACE_BANDS = 96
-SWITCH_STEP = 0.25  # of a window: on and off in 43 ms
+SWITCH_STEP = 0.5  # of a window: on and off in 43 ms
 Array32 = NDArray[np.float32]
 Spectra = NDArray[np.complex64]
 
@@ -130,7 +130,7 @@ class PlaneStage:
         self._acts = n_channels == 2 or figures.channel != "side"
         self._lanes = 1 if n_channels == 1 or figures.channel != "both" else 2
         n_bins = self._size // 2 + 1
-        self._habits = np.zeros((6, n_bins))  # of lines, for the kernel
+        self._habits = np.zeros((5, n_bins))  # of lines, for the kernel
         self._wet = 1.0 if figures.on else 0.0
         self._past = np.zeros((n_channels, self.latency_frames))  # the sound itself, waiting for what is taken out of it
         self._heard = np.zeros((self._lanes, self._size - self._hop), dtype=np.float32)
@@ -209,7 +209,7 @@ class PlaneStage:
         """Return (n_hops, bins): how many dB are shaved off each bin of each window."""
         figures = self._figures
         hop_ms = 1e3 * self._hop / self._rate
-        # Up to two windows each way; what is slower than that goes on in one pole.
+        # Up to a window each way; what is slower than that goes on in one pole.
         reach = np.clip(figures.speed_ms / hop_ms, 0.5, LOOK_FRAMES)
         weights = np.cos(np.pi / 2.0 * np.arange(-LOOK_FRAMES, LOOK_FRAMES + 1) / (reach + 1.0)).clip(0.0) ** 2
         weights = (weights / weights.sum()).astype(np.float32)
