@@ -2,7 +2,7 @@
 
     .venv/bin/python bench/live.py [--minutes 5] [--port 8865]
 
-Starts an application of its own in a throw-away folder, fills a session with 8 stereo tracks of 8 moves, and measures
+Starts an application of its own in a throw-away folder, fills a session with 16 stereo tracks of 8 static and 2 dynamic moves, and measures
 latency, underruns with the spectrum drawing, and how the queue does beside a CPU-bound neighbour. What the host of a
 virtual machine takes away (the "steal" of /proc/stat) is printed beside, since no program can do anything about it.
 """
@@ -29,7 +29,7 @@ from playwright.sync_api import Page, sync_playwright
 
 ROOT = Path(__file__).parents[1]
 HOST_TOOK_S = 0.015  # in half a second
-RATE, SECONDS, TRACKS, MOVES, CHANGES = 48_000, 40, 8, 8, 120
+RATE, SECONDS, TRACKS, MOVES, CHANGES = 48_000, 40, 16, 8, 120
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking",
     "--autoplay-policy=no-user-gesture-required",
@@ -72,6 +72,7 @@ def fill_session(base: str) -> str:
         soundfile.write(out, noise, RATE, format="WAV", subtype="PCM_16")
         state = upload(f"{base}/api/sessions/{session['id']}/tracks", f"track {track}.wav", out.getvalue())
     moves = [{"kind": "bell", "hz": 60.0 * 2**n, "gain_db": -3.0, "q": 3.0} for n in range(MOVES)]
+    moves += [{"kind": "dynamic-bell", "hz": 1_000.0 * 2**n, "threshold_db": -50.0, "lookahead_ms": 5.0} for n in range(2)]
     ledger = [{"id": f"m{n}", "move": move} for n, move in enumerate(moves)]
     ids = [track["id"] for track in state["tracks"]]
     steps: list[dict[str, Any]] = [{"do": "edit-track", "track_id": one, "fields": {"ledger": ledger}} for one in ids]

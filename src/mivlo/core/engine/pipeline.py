@@ -18,7 +18,7 @@ from mivlo.core.units import Array
 __all__ = ["SAVE_EVERY_FRAMES", "Pipeline", "ReadInput"]
 
 SAVE_EVERY_FRAMES = 4_096
-BLOCK_FRAMES = 4_096  # at most at a time, so that saved states come at their places
+BLOCK_FRAMES = 16_384  # at most at a time; where states are saved, no more than from one such place to the next
 TRACES_KEPT_FRAMES = 16_384  # behind the play position, for offcuts
 
 ReadInput = Callable[[int, int], Array]

@@ -14,7 +14,7 @@ from mivlo.core.units import Array
 
 __all__ = ["render_mix", "render_moves", "render_track", "replay"]
 
-BLOCK_FRAMES = 1 << 14
+BLOCK_FRAMES = 1 << 15
 WORKERS = 2
 
 

@@ -191,7 +191,9 @@ class PlaneStage:
         n_hops = whole.shape[1] // self._hop
         heard = np.concatenate([self._heard, lane_of(whole, self._figures.channel).astype(np.float32)], axis=1)
         self._heard = heard[:, n_hops * self._hop :].copy()
-        windows = np.lib.stride_tricks.sliding_window_view(heard, self._size, axis=1)[:, :: self._hop]
+        row, frame_bytes = heard.strides
+        shape, strides = (self._lanes, n_hops, self._size), (row, frame_bytes * self._hop, frame_bytes)
+        windows = np.lib.stride_tricks.as_strided(heard, shape, strides, writeable=False)
         fresh = np.asarray(rfft(windows * self._window, axis=2))
         spectra = np.concatenate([self._spectra, fresh], axis=1)
         self._spectra = spectra[:, n_hops:].copy()
