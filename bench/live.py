@@ -2,9 +2,10 @@
 
     .venv/bin/python bench/live.py [--minutes 5] [--port 8865]
 
-Starts an application of its own in a throw-away folder, fills a session with 16 stereo tracks of 8 static and 2 dynamic moves, and measures
-latency, underruns with the spectrum drawing, and how the queue does beside a CPU-bound neighbour. What the host of a
-virtual machine takes away (the "steal" of /proc/stat) is printed beside, since no program can do anything about it.
+Starts an application of its own in a throw-away folder, fills a session with 16 stereo tracks of 8 static and 2
+dynamic moves, and measures latency, underruns with the spectrum drawing, and how the queue does beside a CPU-bound
+neighbour. What the host of a virtual machine takes away (the "steal" of /proc/stat) is printed beside, since no
+program can do anything about it.
 """
 
 import argparse

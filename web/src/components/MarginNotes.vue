@@ -86,6 +86,7 @@ function summary(move: Move): string {
   return 'amount' in move ? `${move.amount} %` : ''
 }
 const otherName = (id: string) => props.others.find((other) => other.id === id)?.name ?? 'a track that is gone'
+const hears = (move: Move) => ('listens_to' in move ? (move.listens_to ?? '') : '')
 const place = (move: Move) => ('hz' in move ? formatHz(move.hz) : `${formatHz(move.low_hz ?? 20)} –`)
 
 /** A move nudged by the arrow keys while its note has the focus: up and down are frequency, as on the axis. */
@@ -120,12 +121,13 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
           <button class="title" :aria-expanded="entry.id === chosenId" @click="emit('choose', entry.id === chosenId ? null : entry.id)"
             @keydown.up.prevent="nudge(entry, 1, $event.shiftKey)" @keydown.down.prevent="nudge(entry, -1, $event.shiftKey)" @keydown.delete="emit('remove', entry.id)">
             <span class="kind">{{ kindOf(entry.move)?.label ?? entry.move.kind }}</span>
-            <span v-if="entry.id !== chosenId" class="figures">{{ place(entry.move) }}</span>
+            <span v-if="entry.id !== chosenId && hears(entry.move)" class="hears" :title="`listens to ${otherName(hears(entry.move))}`">hears {{ otherName(hears(entry.move)) }}</span>
+            <span v-else-if="entry.id !== chosenId" class="figures">{{ place(entry.move) }}</span>
             <span class="figures take" :class="{ moving: gains.has(entry.id) }" :title="gains.has(entry.id) ? 'what it does just now' : 'its depth'">{{ gains.has(entry.id) ? formatDb(gains.get(entry.id)?.gain_db ?? 0) : summary(entry.move) }}</span>
           </button>
         </header>
         <template v-if="entry.id === chosenId">
-          <p v-if="'listens_to' in entry.move && entry.move.listens_to" class="flag slate">listens to {{ otherName(entry.move.listens_to) }}</p>
+          <p v-if="hears(entry.move)" class="flag slate">listens to {{ otherName(hears(entry.move)) }}</p>
           <p v-if="inKeeper(entry.move, keepers)" class="flag">stands in a region that you keep</p>
           <MoveForm :move="entry.move" :kinds="kinds" :others="others" :level-db="gains.get(entry.id)?.level_db ?? null" :gain-db="gains.get(entry.id)?.gain_db ?? null"
             @change="(move, label) => emit('change', entry.id, move, label)" @preview="emit('preview', entry.id, $event)" />
@@ -174,6 +176,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
 .flag { margin: 0 0 2px; font-size: 12.5px; color: var(--ochre); }
 .flag.slate { color: var(--slate); }
 .moving { font-weight: 700; }
+.hears { color: var(--slate); font-size: 13px; overflow: hidden; text-overflow: ellipsis; }
 .copy { font: inherit; font-size: 13px; width: 68px; color: var(--ink); background: transparent; border: 0; text-decoration: underline; cursor: pointer; }
 .copy option { background: var(--paper); }
 .chosen { border-color: var(--green); z-index: 1; padding-bottom: 6px; }

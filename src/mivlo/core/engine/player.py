@@ -108,6 +108,7 @@ class Player:
         self._keys: dict[str, _Key] = {}
         self._nodes: dict[str, _Node] = {}
         self._busses: dict[str, Bus] = {}
+        self._plans: dict[str, tuple[object, list[StageSpec]]] = {}
         self.tapped_track_id: str | None = None
         self.tap: Callable[[Array, Array], None] | None = None
         self._guard = Guard(sample_rate_hz)
@@ -361,8 +362,17 @@ class Player:
         return starts
 
     def _specs(self, state: LedgerState, mix: Mix) -> list[StageSpec]:
-        specs = ledger_specs(state, sample_rate_hz=self._rate)
-        return [*specs, audition_spec(state, mix, sample_rate_hz=self._rate)] if self._live or mix.probe or mix.slice else specs
+        """Return the stages of a strip; planned anew only where something of it is another than before."""
+        probe = mix.probe if mix.probe is not None and mix.probe.track_id == state.id else None
+        heard_slice = mix.slice if mix.slice is not None and mix.slice.track_id == state.id else None
+        plan = (state.ledger, state.ledger_on, state.phase, state.keepers, probe, heard_slice)
+        known = self._plans.get(state.id)
+        if known is None or known[0] != plan:
+            specs = ledger_specs(state, sample_rate_hz=self._rate)
+            if self._live or probe or heard_slice:
+                specs.append(audition_spec(state, mix, sample_rate_hz=self._rate))
+            self._plans[state.id] = known = (plan, specs)
+        return known[1]
 
     def _new_track(self, track: StripState, specs: list[StageSpec], frame: int) -> _Node:
         source = self._open_source(track.audio_id)
