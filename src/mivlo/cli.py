@@ -151,6 +151,8 @@ def apply(
         output=output,
         dither=any(move.on for move in moves),
     )
+    if any(getattr(move, "listens_to", "") for move in moves):
+        print("mivlo: note: moves that listen to another track hear silence in a single file", file=sys.stderr)
     if clipped:
         print(f"mivlo: note: {clipped} samples were over full scale and were clipped", file=sys.stderr)
 

@@ -177,14 +177,16 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
 .flag.slate { color: var(--slate); }
 .moving { font-weight: 700; }
 .hears { color: var(--slate); font-size: 13px; overflow: hidden; text-overflow: ellipsis; }
-.copy { font: inherit; font-size: 13px; width: 68px; color: var(--ink); background: transparent; border: 0; text-decoration: underline; cursor: pointer; }
+.copy { font: inherit; font-size: 12.5px; width: 62px; color: var(--ink); background: transparent; border: 0; text-decoration: underline; cursor: pointer; }
 .copy option { background: var(--paper); }
 .chosen { border-color: var(--green); z-index: 1; padding-bottom: 6px; }
 .off .title { opacity: 0.65; text-decoration: line-through; }
 header, footer { display: flex; align-items: center; gap: 2px; }
 header { height: 24px; margin-bottom: 2px; }
-footer { margin-top: 6px; font-size: 13px; white-space: nowrap; }
-footer .plain { padding: 2px 5px; font-size: 13px; }
+footer { margin-top: 6px; font-size: 12.5px; white-space: nowrap; gap: 0; }
+footer .plain { padding: 2px 4px; font-size: 12.5px; }
+.pin .plain { padding: 1px 4px; font-size: 12.5px; }
+.pin .where { font-size: 12px; }
 .tick { width: 32px; padding: 0; font-size: 12px; text-align: center; }
 .tick[aria-checked='true'] { color: var(--green); font-weight: 700; }
 .title { flex: 1; min-width: 0; display: flex; gap: 5px; align-items: baseline; border: 0; padding: 0; background: none; color: inherit; font: inherit; text-align: left; cursor: pointer; white-space: nowrap; overflow: hidden; }

@@ -62,4 +62,18 @@ describe('figures as people type them', () => {
     expect(stepFigure('Hz', stepFigure('Hz', 440, 1, true), -1, true)).toBeCloseTo(440, 9)
     expect(stepFigure('dB', -6, -1, false)).toBe(-6.5)
   })
+
+  it('knows the units of every figure that moves have', () => {
+    for (const [unit, value, text] of [
+      ['ms', 8, '8 ms'], [':1', 4, '4:1'], ['%', 90, '90 %'], ['ct', 40, '40 ct'], ['dBFS', -42, '-42 dBFS'], ['B', 0.0001, '0.0001 B'], ['', 12, '12'],
+    ] as const) {
+      expect(formatFigure(unit, value)).toBe(text)
+      expect(parseFigure(unit, text)).toBeCloseTo(value)
+      expect(parseFigure(unit, `${value}`)).toBeCloseTo(value)
+      expect(parseFigure(unit, 'loud')).toBeNull()
+    }
+    expect(stepFigure('ms', 8, 1, false)).toBeCloseTo(8.8)
+    expect(stepFigure('', 8, -1, false)).toBe(7)
+    expect(stepFigure('%', 50, 1, true)).toBe(51)
+  })
 })

@@ -32,7 +32,7 @@ from mivlo.server.monitor.queue import QueueLength
 
 __all__ = ["LivePlay", "measure_spectra"]
 
-CHUNK_FRAMES = 256
+CHUNK_FRAMES = 512
 METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
 LOAD_SMOOTHING, HEAVY_LOAD = 0.005, 0.35
 AHEAD_S = 2.0  # how far what is not being edited is rendered ahead, where there is time for it
