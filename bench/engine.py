@@ -39,7 +39,7 @@ from mivlo.core.processors.stage import Context, Stage
 from mivlo.core.units import Array
 
 RATE = 48_000
-BLOCK = 4_096  # of the renders; live play asks for 1024 at a time at least
+BLOCK = 16_384  # of the renders; live play asks for 1024 at a time at least
 REPEATS = 7
 FIGURES = Path(__file__).parents[1] / "docs" / "figures.md"
 HZ = np.geomspace(20.0, 20_000.0, 800)

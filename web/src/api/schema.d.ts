@@ -1668,7 +1668,7 @@ export interface components {
              */
             amount: number;
             /**
-             * How narrow
+             * Narrowness
              * @description how narrow a thing it looks for: 0 half an octave, 100 a sixteenth of one
              * @default 90
              */
@@ -3050,7 +3050,7 @@ export interface components {
              */
             amount: number;
             /**
-             * How narrow
+             * Narrowness
              * @description how narrow a thing it looks for: 0 half an octave, 100 a sixteenth of one
              * @default 90
              */
