@@ -72,7 +72,9 @@ def test_what_is_heard_of_a_session_with_every_kind_of_move_is_the_render(bench,
     page.evaluate(FILL, EVERY_KIND)
     bench.saved()
     page.keyboard.press("a")  # in the mix
-    page.wait_for_timeout(3_000)  # the level match has been measured
+    # The level match of the whole song is measured first: it would be a change in the middle of the capture.
+    page.wait_for_function("() => window.mivlo.play.listening.value", timeout=120_000)
+    page.wait_for_timeout(1_000)
     played, sound = captured(page, 480_000, [])
     assert sound["changes"] == [] or all(change["frame"] == 0 for change in sound["changes"])
     mix, start = Mix.model_validate(sound["startMix"]), sound["startFrame"]
@@ -81,6 +83,7 @@ def test_what_is_heard_of_a_session_with_every_kind_of_move_is_the_render(bench,
     # And with changes while it plays, it is the replay of its log.
     dip = {"kind": "dip", "hz": 900.0, "width_octaves": 1.0}
     played, sound = captured(page, 240_000, [{"alone": True}, {"probe": dip}, {"probe": None}])
+    assert len(sound["changes"]) >= 3
     changes = [(change["frame"], Mix.model_validate(change["mix"])) for change in sound["changes"]]
     mix, start = Mix.model_validate(sound["startMix"]), sound["startFrame"]
     again = replay(mix, changes, opener(mivlo), start_frame=start, n_frames=FRAMES, sample_rate_hz=RATE)
