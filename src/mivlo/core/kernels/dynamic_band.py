@@ -12,6 +12,7 @@ SUBSTEP_FRAMES = 32  # how often level and gain are computed: two thirds of a mi
 FUSED = {"contract"}
 INAUDIBLE = 1e-40
 AT_REST_DB = 1e-4
+NEPERS_PER_DB = np.log(10.0) / 20.0
 
 
 @njit(cache=True, nogil=True, fastmath=FUSED, error_model="numpy")
@@ -53,7 +54,7 @@ def blend(x, treated, gains_db, pole, full):
     full (4,): three stages, which are updated, of what is added to a tone at the full extent, and their goal.
     """
     scale = 1.0 / SUBSTEP_FRAMES
-    weight = (10.0 ** (gains_db[0] / 20.0) - 1.0) / full[2]
+    weight = np.expm1(NEPERS_PER_DB * gains_db[0]) / full[2]
     for j in range(gains_db.shape[0] - 1):
         if full[2] != full[3]:
             at = full[3]
@@ -64,7 +65,7 @@ def blend(x, treated, gains_db, pole, full):
                 full[0], full[1], full[2] = full[3], full[3], full[3]
         then = weight
         if gains_db[j + 1] != gains_db[j] or full[2] != full[3]:
-            then = (10.0 ** (gains_db[j + 1] / 20.0) - 1.0) / full[2]
+            then = np.expm1(NEPERS_PER_DB * gains_db[j + 1]) / full[2]
         if weight != 0.0 or then != 0.0:  # at rest it is left alone, to the bit
             slope = (then - weight) * scale
             first, last = j * SUBSTEP_FRAMES, (j + 1) * SUBSTEP_FRAMES
