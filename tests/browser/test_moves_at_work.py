@@ -36,6 +36,14 @@ FILL = """async (moves) => {
 }"""
 
 
+def choose(page: Page, label: str, option: str) -> None:
+    """Choose from a select by its own list: the list of another may still be closing."""
+    box = page.get_by_role("combobox", name=label)
+    box.click(force=True)
+    expect(box).to_have_attribute("aria-expanded", "true")
+    page.locator(f"#{box.get_attribute('aria-controls')}").get_by_role("option", name=option, exact=True).click()
+
+
 def test_a_threshold_is_set_on_the_live_level_and_the_gain_trace_moves(bench, page: Page):
     bench.open_demo("Lead voice")
     page.mouse.move(*bench.point(3_200))
@@ -96,12 +104,9 @@ def test_groups_twins_copies_and_keepers_by_hand(bench, page: Page):
     bench.open_demo("Frame drum")
     page.get_by_role("link", name="Gather", exact=True).click()
     for track in ("Frame drum", "Box drum"):
-        page.get_by_role("combobox", name=f"Group of {track}").click(force=True)
-        wanted = "a new group" if track == "Frame drum" else "Group 1"
-        page.get_by_role("option", name=wanted).locator("visible=true").click()
+        choose(page, f"Group of {track}", "a new group" if track == "Frame drum" else "Group 1")
         bench.saved()
-    page.get_by_role("combobox", name="Twin of Box drum").click(force=True)
-    page.get_by_role("option", name="Frame drum").locator("visible=true").click()
+    choose(page, "Twin of Box drum", "Frame drum")
     bench.saved()
     page.get_by_label("Groups").get_by_role("link", name="to the bench").click()
     expect(page.get_by_test_id("spectrum")).to_be_visible()
@@ -130,3 +135,42 @@ def test_groups_twins_copies_and_keepers_by_hand(bench, page: Page):
         page.get_by_role("button", name="undo").click()
         bench.saved()
     expect(page.get_by_test_id("group")).to_have_count(1)  # only the mix is left
+
+def test_forms_follow_the_kind_and_ready_made_starts_are_plain_values(bench, page: Page):
+    bench.open_demo("Squeezebox")
+    page.mouse.move(*bench.point(2_900))
+    page.keyboard.press("c")
+    move = page.get_by_test_id("move")
+    move.get_by_label("Kind").select_option("plane")
+    move.get_by_role("button", name="fizz").click()
+    expect(move.get_by_label("From", exact=True)).to_have_value("2.500 kHz")
+    bench.figure("Amount", "55 %")
+    bench.saved()
+    plane = bench.chosen()["ledger"][0]["move"]
+    assert (plane["kind"], plane["amount"], plane["low_hz"]) == ("plane", 55, 2_500)
+    bench.figure("Amount", "400")
+    expect(move.get_by_role("alert")).to_contain_text("0 % to 100 %")  # refused where it is typed, with its range
+    move.get_by_label("Kind").select_option("note-family")
+    move.get_by_role("button", name="mains hum 50 Hz").click()
+    move.get_by_title("Member 3: in").click()
+    bench.saved()
+    family = bench.chosen()["ledger"][0]["move"]
+    assert (family["hz"], family["count"], family["left_out"]) == (50, 12, [3])
+    move.get_by_label("Kind").select_option("dynamic-bell")
+    move.get_by_role("button", name="give way to").click()
+    move.get_by_label("Listens to").select_option(label="Lead voice")
+    expect(move).to_contain_text("listens to Lead voice")
+    move.get_by_label("Listens at", exact=True).fill("1.2k")
+    move.get_by_label("Listens at", exact=True).press("Enter")
+    bench.saved()
+    dynamic = bench.chosen()["ledger"][0]["move"]
+    assert dynamic["key_hz"] == 1_200
+    assert dynamic["listens_to"] == page.evaluate("() => window.mivlo.session.state.value.tracks[0].id")
+    page.get_by_test_id("phase").select_option("linear")
+    bench.saved()
+    own = next(t for t in page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.play.mix.value.tracks))") if t["ledger"])
+    assert own["phase"] == "linear"
+    while page.get_by_role("button", name="undo").is_enabled() and page.get_by_test_id("move").count():
+        page.get_by_role("button", name="undo").click()
+        bench.saved()
+    expect(page.get_by_test_id("move")).to_have_count(0)

@@ -15,7 +15,7 @@ from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.dynamic_high_shelf import DynamicHighShelf
 from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
 from mivlo.core.moves.dynamic_low_shelf import DynamicLowShelf
-from mivlo.core.processors.dynamic import static_gain_db
+from mivlo.core.processors.dynamic import gain_figures
 from mivlo.core.processors.stage import Context
 
 RATE = 48_000
@@ -38,6 +38,13 @@ def start(move, label: str):
     """Return a move with the values of one of its ready-made starts."""
     values = next(one.values for one in move.starts if one.label == label)
     return type(move).model_validate(move.model_dump() | values)
+
+
+def static_gain_db(levels_db: np.ndarray, figures) -> np.ndarray:
+    """Return the gain that steady levels lead to."""
+    gains, held = np.empty_like(levels_db), np.zeros(len(levels_db), dtype=np.bool_)
+    kernel.gain_steps(levels_db, held, gain_figures(figures, attack=1.0, release=1.0), np.array([figures.rest_db]), gains)
+    return gains
 
 
 def test_the_static_curve_is_that_of_the_literature():

@@ -4,6 +4,7 @@ import { api, type LedgerEntry, type Move, type Pin, type Strip, type TrackField
 import { wholeAxis, type FrequencyView, type TimeView } from '../lib/axis'
 import { bellOfPin, editTrack, keeperOfPin, moveOfKind, newId, placeHz, startedAs, withMove } from '../lib/edits'
 import { formatHz } from '../lib/figures'
+import { atFullDepth, atThisMoment } from '../lib/response'
 import { useLatest } from './useLatest'
 import { usePlay } from './usePlay'
 import { useSession } from './useSession'
@@ -60,34 +61,11 @@ const momentary = computed<number[] | null>(() => {
   const known = response.value
   const track = chosen.value
   if (!now || !known || !track || now.track_id !== track.id) return null
-  const sum = new Array<number>(known.steady_db.length).fill(0)
-  for (const { entry_id: id, gain_db: gain, bands } of now.moves) {
-    const index = track.ledger.findIndex((one) => one.id === id)
-    const moving = known.moving.find((one) => one.index === index)
-    if (moving && moving.extent_db) moving.full_db.forEach((db, at) => (sum[at] = (sum[at] ?? 0) + (db * gain) / moving.extent_db))
-    if (bands?.length) addBands(sum, bands as [number, number][])
-  }
-  return sum
+  return atThisMoment(known, track.ledger, now.moves, about.value?.axis_hz ?? [])
 })
-
-/** Add what an adaptive move shaves off each of its bands, straight in between. */
-function addBands(sum: number[], bands: readonly (readonly [number, number])[]) {
-  const axis = about.value?.axis_hz ?? []
-  let band = 0
-  axis.forEach((hz, at) => {
-    while (band < bands.length - 2 && (bands[band + 1]?.[0] ?? 0) < hz) band += 1
-    const [lowHz = 1, lowDb = 0] = bands[band] ?? []
-    const [highHz = 1, highDb = 0] = bands[band + 1] ?? []
-    if (hz >= lowHz && hz <= highHz) sum[at] = (sum[at] ?? 0) + lowDb + ((highDb - lowDb) * (hz - lowHz)) / Math.max(highHz - lowHz, 1)
-  })
-}
 
 /** All moves at their full depth, where some come and go. */
-const fullResponse = computed<number[] | null>(() => {
-  const known = response.value
-  if (!known?.moving.length) return null
-  return known.steady_db.map((db, at) => known.moving.reduce((total, one) => total + (one.full_db[at] ?? 0), db))
-})
+const fullResponse = computed(() => response.value && atFullDepth(response.value))
 
 /** By how much the chosen track's own spectrum stands out at a frequency: the highest within a twelfth of an octave. */
 function excessAt(hz: number): number | null {

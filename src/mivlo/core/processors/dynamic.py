@@ -15,7 +15,7 @@ from mivlo.core.processors.chain import GLIDE_S, Chain, KeyedSection
 from mivlo.core.processors.stage import Context, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["Blend", "DynamicFigures", "DynamicSpec", "DynamicStage", "GainTable", "Trigger", "lookahead_frames", "static_gain_db"]
+__all__ = ["Blend", "DynamicFigures", "DynamicSpec", "DynamicStage", "GainTable", "Trigger", "gain_figures", "lookahead_frames"]
 
 Trigger = Literal["above", "after-stroke", "sudden"]
 TRIGGERS: tuple[Trigger, ...] = ("above", "after-stroke", "sudden")  # in the kernel's order
@@ -105,20 +105,12 @@ class DynamicSpec(StageSpec):
         return self.figures.listens_to
 
 
-def static_gain_db(level_db: Array, figures: DynamicFigures) -> Array:
-    """Return the gain that a steady level (n,) leads to.
+def gain_figures(figures: DynamicFigures, *, attack: float, release: float) -> Array:
+    """Return what the gain computer's kernel takes, the poles of attack and release among it.
 
     Source: static curve with soft knee of D. Giannoulis, M. Massberg, J. Reiss, JAES 60(6), 2012, eq. 4; limited to
     the depth, and signed: ours (docs/method.md).
     """
-    gains = np.empty_like(level_db)
-    held = np.zeros(len(level_db), dtype=np.bool_)
-    state = np.array([figures.rest_db])
-    kernel.gain_steps(level_db, held, _kernel_figures(figures, attack=1.0, release=1.0), state, gains)
-    return gains
-
-
-def _kernel_figures(figures: DynamicFigures, *, attack: float, release: float) -> Array:
     slope = 1.0 - 1.0 / figures.ratio
     return np.array([figures.threshold_db, slope, figures.knee_db, figures.depth_db, figures.rest_db, attack, release])
 
@@ -343,7 +335,7 @@ class DynamicStage:
         self._smoothing = 1.0 - np.exp(-1.0 / (smoothing_s * steps))
         attack = 1.0 - np.exp(-1e3 / (figures.attack_ms * steps))
         release = 1.0 - np.exp(-1e3 / (figures.release_ms * steps))
-        self._gain_figures = _kernel_figures(figures, attack=attack, release=release)
+        self._gain_figures = gain_figures(figures, attack=attack, release=release)
         threshold = 10.0 ** (figures.threshold_db / 10.0)
         grown, over = 10.0 ** (STROKE_RISE_DB / 10.0), 10.0 ** (BURST_OVER_DB / 10.0)
         self._limits = np.array([grown, threshold, over, LOWER_RISE, UPPER_RISE])

@@ -1,0 +1,216 @@
+"""Every kind of move at once, on tracks, a group and the mix: the same samples however they come about, and no bad state."""
+
+import tracemalloc
+
+import numpy as np
+import pytest
+
+from mivlo.core.engine.mix import GroupState, LedgerEntry, Mix, Probe, StripState
+from mivlo.core.engine.player import Player
+from mivlo.core.engine.render import render_mix, render_moves, replay
+from mivlo.core.engine.source import ArraySource, open_source
+from mivlo.core.moves import MOVE_KINDS
+from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.moves.dynamic_high_shelf import DynamicHighShelf
+from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
+from mivlo.core.moves.dynamic_low_shelf import DynamicLowShelf
+from mivlo.core.moves.figures import describe_kinds
+from mivlo.core.moves.high_cut import HighCut
+from mivlo.core.moves.high_shelf import HighShelf
+from mivlo.core.moves.low_cut import LowCut
+from mivlo.core.moves.low_shelf import LowShelf
+from mivlo.core.moves.notch import Notch
+from mivlo.core.moves.note_family import NoteFamily
+from mivlo.core.moves.plane import Plane
+
+from .test_engine import BELLS, RATE, in_random_blocks, noise, strip
+
+
+@pytest.fixture
+def sources():
+    made = {"a": ArraySource(noise(4.0)), "b": ArraySource(noise(3.0, 1, seed=4)), "c": ArraySource(noise(4.0, seed=5))}
+    return made.__getitem__
+
+
+EVERY_KIND = {
+    "bell": BELLS[0], "note-family": NoteFamily(hz=110, count=4), "notch": Notch(hz=2_000),
+    "dynamic-bell": DynamicBell(hz=900, threshold_db=-45, lookahead_ms=10, depth_db=-9, listens_to="b"),
+    "dynamic-low-shelf": DynamicLowShelf(hz=200, threshold_db=-50), "low-shelf": LowShelf(hz=150, gain_db=3, channel="mid"),
+    "dynamic-high-shelf": DynamicHighShelf(hz=5_000, threshold_db=-50, lookahead_ms=5, channel="side"),
+    "dynamic-low-cut": DynamicLowCut(hz=150, threshold_db=-50, trigger="sudden", lookahead_ms=30), "low-cut": LowCut(hz=60),
+    "high-shelf": HighShelf(hz=8_000, gain_db=-3), "high-cut": HighCut(hz=15_000), "plane": Plane(),
+}  # fmt: skip
+
+
+@pytest.fixture
+def whole_mix():
+    """Return tracks, a group and the mix with every kind of move, keys that cross, and one ledger in linear phase."""
+    group = GroupState(id="g", ledger=strip("g", BELLS[1], DynamicBell(hz=2_000, threshold_db=-45, listens_to="c")).ledger)
+    tracks = (
+        strip("a", *EVERY_KIND.values(), group_id="g"),
+        strip("b", BELLS[1], start_frame=1_234, pan=-0.4, gain_db=-3, group_id="g"),
+        strip("c", BELLS[2], DynamicBell(hz=700, threshold_db=-60, listens_to="g"), phase="linear"),
+    )  # fmt: skip
+    master = GroupState(id="mix", ledger=strip("m", BELLS[0], Plane(low_hz=2_000)).ledger)
+    return Mix(tracks=tracks, groups=(group,), master=master, loop_start_frame=12_000, loop_end_frame=60_000)
+
+
+def changed(mix: Mix, track_id: str, **fields) -> Mix:
+    return mix.model_copy(update={"tracks": tuple(t.model_copy(update=fields) if t.id == track_id else t for t in mix.tracks)})
+
+
+def test_every_kind_of_move_is_in_the_mix_of_these_tests():
+    assert set(EVERY_KIND) == set(MOVE_KINDS)
+
+
+def test_with_every_kind_of_move_blocks_and_work_ahead_change_nothing(sources, whole_mix):
+    whole = Player(whole_mix, sources, start_frame=9_600, sample_rate_hz=RATE).render(70_000)
+    player = Player(whole_mix, sources, start_frame=9_600, sample_rate_hz=RATE)
+    assert np.array_equal(in_random_blocks(player, 70_000, 1), whole)
+    ahead = Player(whole_mix, sources, start_frame=9_600, sample_rate_hz=RATE)
+    parts = []
+    for _ in range(70):
+        ahead.work_ahead(RATE)
+        parts.append(ahead.render(1_000))
+    assert np.array_equal(np.concatenate(parts, axis=1), whole)
+    straight = whole_mix.model_copy(update={"loop_start_frame": None, "loop_end_frame": None})
+    live = Player(straight, sources, start_frame=9_600, sample_rate_hz=RATE).render(60_000)
+    rendered = np.concatenate(list(render_mix(straight, sources, start=9_600, end=69_600, sample_rate_hz=RATE)), axis=1)
+    assert np.array_equal(rendered, live)
+
+
+def test_with_every_kind_of_move_changes_are_replayed_bit_for_bit(sources, whole_mix):
+    ledger = whole_mix.tracks[0].ledger
+    moved = changed(whole_mix, "a", ledger=(ledger[0].model_copy(update={"move": Bell(hz=700, gain_db=-6, q=3)}), *ledger[1:]))
+    steps = [
+        moved, changed(moved, "b", mute=True), changed(moved, "a", ledger=ledger[:3]), changed(moved, "c", phase="minimum"),
+        moved.model_copy(update={"loop_end_frame": 40_000}), moved.model_copy(update={"offcuts_track_id": "a"}),
+        moved.model_copy(update={"probe": Probe(track_id="g", hz=900)}), whole_mix,
+    ]  # fmt: skip
+    player = Player(whole_mix, sources, start_frame=9_600, sample_rate_hz=RATE)
+    parts, log = [], []
+    for index, step in enumerate(steps):
+        for _ in range(3):
+            player.work_ahead(20_000)
+        log.append((player.frame, step))
+        player.apply(step)
+        parts.append(player.render(5_001 + 777 * index))
+    played = np.concatenate(parts, axis=1)
+    again = replay(whole_mix, log, sources, start_frame=9_600, n_frames=played.shape[1], sample_rate_hz=RATE)
+    assert np.array_equal(again, played)
+    assert np.isfinite(played).all()
+
+
+def test_a_change_before_a_move_that_looks_ahead_acts_at_once(sources):
+    """What is heard after a change is what would be heard had it been known: no look-ahead delays it."""
+    tone = ArraySource(0.3 * np.sin(2 * np.pi * 400 * np.arange(3 * RATE) / RATE)[None, :])
+    still = DynamicBell(hz=5_000, threshold_db=6, lookahead_ms=50)
+    before = Mix(tracks=(strip("t", Bell(hz=400, gain_db=0, q=1), still),))
+    after = Mix(tracks=(strip("t", Bell(hz=400, gain_db=-12, q=1), still),))
+    player = Player(before, lambda _: tone, start_frame=0, sample_rate_hz=RATE)
+    player.render(RATE)
+    player.apply(after)
+    out = player.render(RATE // 2)[0]
+    plain = Player(Mix(tracks=(strip("t", before.tracks[0].ledger[0].move),)), lambda _: tone, start_frame=0, sample_rate_hz=RATE)
+    plain.render(RATE)
+    plain.apply(Mix(tracks=(strip("t", after.tracks[0].ledger[0].move),)))
+    assert np.max(np.abs(out - plain.render(RATE // 2)[0])) < 1e-12
+
+
+def test_static_moves_are_linear_and_time_invariant(sources):
+    moves = [EVERY_KIND[kind] for kind in ("bell", "note-family", "notch", "low-shelf", "low-cut", "high-cut")]
+    a, b = noise(1.0, seed=8), noise(1.0, seed=9)
+
+    def run(x: np.ndarray) -> np.ndarray:
+        return np.concatenate(list(render_moves(ArraySource(x), moves, sample_rate_hz=RATE)), axis=1)
+
+    assert np.max(np.abs(run(2.0 * a - b) - (2.0 * run(a) - run(b)))) < 1e-10
+    late = np.pad(a, ((0, 0), (777, 0)))
+    assert np.max(np.abs(run(late)[:, 777:] - run(a))) < 1e-10
+
+
+def test_groups_have_gain_solo_and_mute(sources):
+    def heard(*groups: GroupState, **fields) -> np.ndarray:
+        mix = Mix(tracks=(strip("a", group_id="g"), strip("c")), groups=groups, **fields)
+        return Player(mix, sources, start_frame=0, sample_rate_hz=RATE).render(6_400)
+
+    a, c = sources("a").read(0, 6_400), sources("c").read(0, 6_400)
+    assert np.max(np.abs(heard(GroupState(id="g", gain_db=-6.0)) - (a * 10 ** (-6 / 20) + c))) < 1e-12
+    assert np.array_equal(heard(GroupState(id="g", mute=True)), c)
+    assert np.array_equal(heard(GroupState(id="g", solo=True)), a)
+    assert np.array_equal(heard(GroupState(id="g"), alone_track_id="g"), a)
+    deep = LedgerEntry(id="x", move=Bell(hz=1_000, gain_db=-30, q=0.1))
+    assert np.std(heard(GroupState(id="g"), master=GroupState(id="mix", ledger=(deep,)))) < 0.3 * np.std(a + c)
+
+
+def test_a_long_session_holds_little_and_reads_from_disk(tmp_path):
+    path = tmp_path / "long.npy"
+    long = np.lib.format.open_memmap(path, mode="w+", dtype=np.float32, shape=(2, 60 * RATE))
+    long[:] = 0.01
+    del long
+    source = open_source(path)
+    mix = Mix(tracks=tuple(StripState(id=str(n), audio_id="a", ledger=strip("l", *BELLS).ledger) for n in range(4)))
+    tracemalloc.start()
+    for block in render_mix(mix, lambda _: source, start=0, end=60 * RATE, sample_rate_hz=RATE):
+        del block
+    peak = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert peak < 40e6  # 60 s of four stereo tracks would be 184 MB
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_whatever_comes_in_no_state_goes_wrong(seed):
+    """Random ledgers within their limits, random edits while playing, and the worst of signals."""
+    random = np.random.default_rng(seed)
+    square = np.sign(np.sin(2 * np.pi * 50 * np.arange(2 * RATE) / RATE))
+    signals = {
+        "silence": np.zeros((2, 2 * RATE)), "square": np.tile(square, (2, 1)), "denormal": np.full((1, 2 * RATE), 1e-310),
+        "noise": random.standard_normal((2, 2 * RATE)), "click": np.eye(1, 2 * RATE, 5_000),
+    }  # fmt: skip
+    made = {name: ArraySource(x) for name, x in signals.items()}
+
+    def random_move():
+        kind = random.choice(list(MOVE_KINDS))
+        values = {}
+        for figure in next(one for one in describe_kinds() if one.kind == kind).figures:
+            if figure.control == "choice":
+                values[figure.name] = figure.choices[random.integers(len(figure.choices))]
+            elif figure.control == "number" and figure.minimum is not None and not figure.choices:
+                low, high = figure.minimum, figure.maximum
+                value = low + (high - low) * random.random() if figure.unit != "Hz" else low * (high / low) ** random.random()
+                values[figure.name] = round(value) if figure.name == "count" else value
+        if kind.startswith("dynamic"):
+            values["listens_to"] = random.choice(list(made))
+        if values.get("slope_db_per_octave") == 6:
+            values.pop("q", None)
+        if kind == "plane":
+            values["high_hz"] = max(values["high_hz"], 1.3 * values["low_hz"])
+            values = values if values["high_hz"] <= 20_000 else {}
+        return MOVE_KINDS[kind].model_validate(values | ({"hz": min(values["hz"], 19_000.0)} if "hz" in values else {}))
+
+    def random_mix() -> Mix:
+        tracks = []
+        for name in made:
+            moves = [random_move() for _ in range(random.integers(0, 5))]
+            phase = "linear" if random.random() < 0.15 else "minimum"
+            tracks.append(StripState(id=name, audio_id=name, ledger=strip(name, *moves).ledger, phase=phase))
+        return Mix(tracks=tuple(tracks), master=GroupState(id="mix", ledger=strip("m", random_move()).ledger))
+
+    player = Player(random_mix(), made.__getitem__, start_frame=0, sample_rate_hz=RATE)
+    for _ in range(5):
+        assert np.isfinite(player.render(4_800)).all()
+        player.apply(random_mix())
+    assert player.blown() == []
+
+
+def test_a_blown_state_is_reset_reported_and_not_played(sources):
+    poisoned = noise(2.0)
+    poisoned[0, 30_000] = np.nan
+    mix = Mix(tracks=(strip("a", *BELLS),))
+    player = Player(mix, lambda _: ArraySource(poisoned), start_frame=0, sample_rate_hz=RATE)
+    out = player.render(2 * RATE)
+    assert np.isfinite(out).all()
+    assert [blown.strip_id for blown in player.blown()] == ["a"]
+    assert player.blown() == []
+    assert np.std(out[:, RATE:]) > 0.05  # it plays on
