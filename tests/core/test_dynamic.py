@@ -88,6 +88,16 @@ def test_below_its_threshold_a_move_is_transparent_to_the_bit(kind, channel):
 
 
 @pytest.mark.parametrize("kind", KINDS)
+def test_after_it_has_acted_a_move_comes_to_rest_to_the_bit(kind):
+    x = 0.001 * np.random.default_rng(7).standard_normal((2, 3 * RATE))
+    x[:, :RATE] *= 300.0
+    move = kind(hz=400, threshold_db=-35, depth_db=-12, attack_ms=5, release_ms=30, lookahead_ms=5)
+    out = run(x, move)
+    assert np.std(out[:, RATE // 2 : RATE] - x[:, RATE // 2 : RATE]) > 1e-3
+    assert np.array_equal(out[:, 2 * RATE :], x[:, 2 * RATE :])
+
+
+@pytest.mark.parametrize("kind", KINDS)
 def test_at_full_depth_it_is_the_shape_that_its_response_tells(kind):
     move = kind(hz=400, threshold_db=-90, ratio=100, knee_db=0, depth_db=-12, release_ms=3_000)
     x = 0.1 * np.random.default_rng(2).standard_normal((1, 8 * RATE))
