@@ -12,8 +12,8 @@ from mivlo.core.units import Array
 
 __all__ = ["kernel_freqs_hz", "linear_phase_kernel", "n_taps_for", "zero_phase_gains"]
 
-SHORTEST_TAPS, LONGEST_TAPS = 1 << 11, 1 << 17
-DECAY_DB = 76.0  # what half a filter must have died down by, so that cutting it off stays far under 0.1 dB
+SHORTEST_TAPS, LONGEST_TAPS = 1 << 11, 1 << 19
+DECAY_DB = 44.0  # what half a filter must have died down by; measured: all bells of Q 30 from 20 Hz on stay within 0.1 dB
 CIRCLE = 1e-9  # nearer to the unit circle, a zero is a corner of the magnitude, not a slow decay
 NOTCH_FLOOR, NOTCH_PERIODS = 0.01, 8.0  # -40 dB, and periods of the width there
 TAPER = 0.2  # of each half, faded out
