@@ -6,6 +6,8 @@ import pytest
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
+from mivlo.core.filters.biquad import frequency_response
+from mivlo.core.filters.linear_phase import kernel_freqs_hz, linear_phase_kernel, n_taps_for
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.high_shelf import HighShelf
 from mivlo.core.moves.low_cut import LowCut
@@ -42,6 +44,18 @@ def test_magnitudes_agree_with_minimum_phase_within_a_tenth_of_a_db(name):
     wanted, got = (20 * np.log10(np.maximum(np.abs(np.fft.rfft(h))[chosen], 1e-9)) for h in (least, linear))
     heard = wanted > -40.0
     assert np.max(np.abs(got - wanted)[heard]) < 0.1
+
+
+def test_the_lowest_and_narrowest_bells_are_long_enough():
+    for hz, gain, q in ((20, -24, 30), (40, 12, 30), (9_000, -6, 30), (431, -24, 4)):
+        sections = Bell(hz=hz, gain_db=gain, q=q).sections(RATE)
+        n_taps = n_taps_for(sections)
+        gains = np.abs(frequency_response(sections, kernel_freqs_hz(n_taps, RATE), sample_rate_hz=RATE))
+        got = np.abs(np.fft.rfft(linear_phase_kernel(gains, n_taps), 1 << 20))
+        freqs_hz = np.fft.rfftfreq(1 << 20, 1 / RATE)
+        wanted = np.abs(frequency_response(sections, freqs_hz, sample_rate_hz=RATE))
+        heard = (freqs_hz > 20) & (freqs_hz < 20_000) & (wanted > 0.01)
+        assert np.max(np.abs(20 * np.log10(got[heard] / wanted[heard]))) < 0.1, (hz, gain, q)
 
 
 def test_it_is_linear_in_phase_and_in_its_place():
