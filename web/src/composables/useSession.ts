@@ -64,7 +64,8 @@ function listen(id: string) {
 async function reload() {
   if (!state.value) return
   const next = await api.session(state.value.id).catch(() => null)
-  if (next && waiting === 0 && next.revision !== known) take(next)
+  // An answer may come late: what was saved since must not be taken for another page's older state.
+  if (next && waiting === 0 && next.revision > known) take(next)
 }
 
 /** Show edit steps at once without saving, for instance while something is dragged. */
