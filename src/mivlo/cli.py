@@ -16,6 +16,7 @@ from mivlo.core.units import Array
 
 if TYPE_CHECKING:  # the audio libraries would cost `response` its quick start
     from mivlo.core.audiofile import AudioFileInfo
+    from mivlo.core.roles import Role
 
 __all__ = ["app"]
 
@@ -155,6 +156,53 @@ def apply(
         print("mivlo: note: moves that listen to another track hear silence in a single file", file=sys.stderr)
     if clipped:
         print(f"mivlo: note: {clipped} samples were over full scale and were clipped", file=sys.stderr)
+
+
+@app.command()
+@_one_line_errors
+def find(
+    file: Annotated[Path, typer.Argument(help="Audio file of one track.")],
+    from_s: Annotated[float, typer.Option("--from", help="Start of the stretch in seconds.")] = 0.0,
+    to_s: Annotated[float | None, typer.Option("--to", help="End of the stretch in seconds; left out: the end.")] = None,
+    low: Annotated[float, typer.Option(help="Lowest frequency in Hz.")] = 20.0,
+    high: Annotated[float, typer.Option(help="Highest frequency in Hz.")] = 20_000.0,
+    role: Annotated[str, typer.Option(help="What the track is, as in the application (\"bass\"); empty: not known.")] = "",
+    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+) -> None:
+    """Print what behaves like a fault in a track, with its evidence and a proposed move; strongest first."""
+    from mivlo.core.engine.source import ArraySource
+    from mivlo.core.finder import describe
+    from mivlo.core.finder.suspects import find as find_suspects
+
+    info, samples = _read(file)
+    rate = info.sample_rate_hz
+    length_s = info.n_frames / rate
+    until_s = length_s if to_s is None else to_s
+    if not 0.0 <= from_s < until_s or from_s >= length_s:
+        span = f"0 to {length_s:g} s"
+        raise ParameterError(f"--from {from_s:g} --to {until_s:g}: must lie within the file, {span}, and not be empty")
+    findings = find_suspects(
+        ArraySource(samples), start=round(from_s * rate), end=round(until_s * rate), sample_rate_hz=rate, low_hz=low,
+        high_hz=high, role=_role(role),
+    )  # fmt: skip
+    if as_json:
+        print(json.dumps(describe.as_plain(findings)))
+        return
+    for suspect in findings.suspects:
+        print(f"{suspect.hz:9.1f} Hz  {suspect.confidence:4.2f}  {suspect.kind:10} {describe.sentence(suspect)}")
+    for event in findings.events:
+        print(f"{event.start_s:8.3f} s  {event.kind}")
+
+
+def _role(text: str) -> "Role | None":
+    from mivlo.core.roles import ROLES
+
+    if not text:
+        return None
+    for role in ROLES:
+        if role == text:
+            return role
+    raise ParameterError(f"--role {text!r} must be one of: {', '.join(ROLES)}")
 
 
 def _read(file: Path) -> tuple["AudioFileInfo", Array]:

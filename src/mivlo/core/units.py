@@ -1,6 +1,7 @@
 """Conversions between the units of the field: decibels, octaves, Q, notes."""
 
 import math
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -8,6 +9,7 @@ from numpy.typing import NDArray
 __all__ = [
     "NOTE_NAMES",
     "Array",
+    "Floats",
     "db_to_gain",
     "gain_to_db",
     "hz_to_note",
@@ -17,6 +19,7 @@ __all__ = [
 ]
 
 Array = NDArray[np.float64]
+Floats = NDArray[np.floating[Any]]  # where single precision will do
 
 NOTE_NAMES = ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")
 A4_HZ = 440.0  # ISO 16:1975

@@ -1,0 +1,91 @@
+"""Faults planted into phrases for the finder's benchmark, with what they really change."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.signal import butter, lfilter, sosfiltfilt
+
+from mivlo.core.filters.matched import plain_bell
+from mivlo.core.units import Array
+
+__all__ = ["Fault", "FaultKind", "draw_fault", "plant"]
+
+FaultKind = str  # "line", "loud line", "hump", "harsh"
+FRAME_S = 0.05
+COUNTS_FROM_DB, COUNTS_FROM_SHARE = 3.0, 0.1  # definitions: a fault counts if it changes its own band that much, that often
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """A planted fault; `mode_s` above 0: a resonator beside the sound that rings so long, else a bell."""
+
+    kind: FaultKind
+    hz: float
+    q: float
+    gain_db: float
+    mode_s: float = 0.0
+    counts: bool = False
+
+    @property
+    def loud_only(self) -> bool:
+        """Tell whether it sounds only when the track is loud."""
+        return self.kind in ("loud line", "harsh")
+
+
+def draw_fault(kind: FaultKind, random: np.random.Generator, *, part: str) -> Fault:
+    """Return a fault of a kind with figures at random; what is fitted to reaches a little further than what is tested."""
+    def between(low: float, high: float) -> float:
+        return float(np.exp(random.uniform(np.log(low), np.log(high))))
+
+    if kind == "hump":
+        return Fault(kind, between(200, 1_200), between(0.7, 2.0), float(random.uniform(4, 9)))
+    if kind == "harsh":
+        return Fault(kind, between(2_500, 5_000), between(1.0, 3.0), float(random.uniform(6, 12)))
+    lowest, highest = (150, 8_000) if part == "test" else (80, 9_000)
+    hz, q, gain = between(lowest, highest), between(8, 40), float(random.uniform(6, 15))
+    if kind == "loud line" or random.random() < 0.5:
+        return Fault(kind, hz, q, gain)
+    # As long as the bell of these figures would ring, and up to four times that.
+    rings = 2.2 * q * 10.0 ** (gain / 40.0) / hz
+    return Fault(kind, hz, q, gain, mode_s=rings * between(1.0, 4.0))
+
+
+def plant(samples: Array, fault: Fault, *, rate: int) -> tuple[Array, Fault]:
+    """Return (channels, frames) with the fault in it, and the fault with whether it counts."""
+    x = np.asarray(samples, dtype=np.float64)
+    if fault.mode_s > 0.0:
+        pole_q = fault.mode_s * fault.hz / 2.2
+        w = 2.0 * np.pi * fault.hz / rate
+        radius = np.exp(-w / (2.0 * pole_q))
+        b, a = [(1.0 - radius), 0.0, -(1.0 - radius)], [1.0, -2.0 * radius * np.cos(w), radius**2]
+        full = x + (10.0 ** (fault.gain_db / 20.0) - 1.0) * lfilter(b, a, x, axis=1)
+    else:
+        s = plain_bell(fault.hz, fault.gain_db, fault.q, sample_rate_hz=rate)
+        full = lfilter([s.b0, s.b1, s.b2], [1.0, s.a1, s.a2], x, axis=1)
+    out = x + (full - x) * _when_loud(x, rate) if fault.loud_only else full
+    return out.astype(np.float32), Fault(fault.kind, fault.hz, fault.q, fault.gain_db, fault.mode_s, _counts(x, out, fault, rate))
+
+
+def _when_loud(x: Array, rate: int) -> Array:
+    """Return 0..1: up where the level runs above what it usually is while something plays, smoothly."""
+    pole = np.exp(-1.0 / (0.03 * rate))
+    level = 10.0 * np.log10(lfilter([1.0 - pole], [1.0, -pole], np.mean(x**2, axis=0)) + 1e-12)
+    playing = level[level > level.max() - 40.0]
+    threshold = float(np.percentile(playing, 60.0))
+    part = np.clip((level - threshold + 1.0) / 4.0, 0.0, 1.0)
+    return np.asarray(lfilter([1.0 - pole], [1.0, -pole], part))
+
+
+def _counts(before: Array, after: Array, fault: Fault, rate: int) -> bool:
+    half = 0.5 / fault.q
+    low, high = fault.hz * (np.sqrt(1 + half**2) - half), fault.hz * (np.sqrt(1 + half**2) + half)
+    sos = butter(2, [low, min(high, 0.49 * rate)], "bandpass", fs=rate, output="sos")
+    size = round(FRAME_S * rate)
+
+    def power(x: Array) -> Array:
+        y = np.mean(sosfiltfilt(sos, x, axis=1) ** 2, axis=0)
+        return np.asarray(y[: len(y) // size * size].reshape(-1, size).mean(axis=1))
+
+    was, now = power(before), power(after)
+    changed = (10.0 * np.log10((now + 1e-14) / (was + 1e-14)) >= COUNTS_FROM_DB) & (now > 1e-10)
+    return bool(np.mean(changed) >= COUNTS_FROM_SHARE)

@@ -1,0 +1,114 @@
+"""Fits the finder's weights on planted faults, and writes src/mivlo/core/finder/weights.npz.
+
+    .venv/bin/pip install torch==2.13.0     (a tool of development only: not needed to run or to test)
+    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 900] [--variants 6]
+
+Wants Debian's fluidsynth and the packages of the training banks (finder/phrases.py). The folder keeps phrases and cues.
+"""
+
+import argparse
+import sys
+import time
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parents[1]))
+
+import numpy as np
+import torch
+
+from finder.cases import Case, load_cases
+from finder.network import TapNetwork
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LOWEST_HZ
+from mivlo.core.finder.network import FURTHEST, LAYERS, OUTPUTS
+from mivlo.core.units import Array
+
+WEIGHTS = Path(__file__).parents[2] / "src" / "mivlo" / "core" / "finder" / "weights.npz"
+BATCH, EPOCHS, RATE = 16, 24, 2e-3
+LINE_SPREAD, WIDE_SPREAD = 1.3, 7.0  # bands: how sharply the truth is drawn
+VALIDATION_EVERY = 10  # phrases: every tenth is held back
+
+
+def targets(case: Case, n_bands: int) -> tuple[Array, Array]:
+    """Return (outputs, bands) of truth and of weights."""
+    truth, weight = np.zeros((len(OUTPUTS), n_bands), dtype=np.float32), np.ones((len(OUTPUTS), n_bands), dtype=np.float32)
+    weight[OUTPUTS.index("loud-only")] = 0.0
+    bands = np.arange(n_bands)
+    for fault in case.item.faults:
+        at = np.log2(fault.hz / LOWEST_HZ) * BANDS_PER_OCTAVE
+        line = "line" in fault.kind
+        row = OUTPUTS.index("line" if line else fault.kind)
+        shape = np.exp(-0.5 * ((bands - at) / (LINE_SPREAD if line else WIDE_SPREAD)) ** 2)
+        truth[row] = np.maximum(truth[row], shape)
+        near = np.abs(bands - at) < (3 if line else 12)
+        truth[OUTPUTS.index("loud-only"), near] = fault.loud_only
+        weight[OUTPUTS.index("loud-only"), near] = 0.5
+    for name, extra in (("line", 8.0), ("hump", 3.0), ("harsh", 3.0)):
+        row = OUTPUTS.index(name)
+        weight[row] *= 1.0 + extra * truth[row]
+    return np.asarray(truth), np.asarray(weight)
+
+
+def fit(x: torch.Tensor, truth: torch.Tensor, weight: torch.Tensor, held: np.ndarray, seed: int) -> TapNetwork:
+    """Return a network fitted to all files but those held back, whose loss is printed."""
+    torch.manual_seed(seed)
+    random = np.random.default_rng(seed)
+    network = TapNetwork(x.shape[1])
+    optimiser = torch.optim.AdamW(network.parameters(), lr=RATE, weight_decay=2e-2)
+    used = np.flatnonzero(~held)
+    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, RATE, total_steps=EPOCHS * (len(used) // BATCH))
+    loss_of = torch.nn.BCEWithLogitsLoss(reduction="none")
+    for epoch in range(EPOCHS):
+        network.train()
+        started, total = time.time(), 0.0
+        order = random.permutation(used)
+        for first in range(0, len(order) - BATCH + 1, BATCH):
+            rows = torch.from_numpy(order[first : first + BATCH])
+            shift = int(random.integers(-5, 6))
+            batch = x[rows].float()
+            batch = batch + 0.15 * torch.randn_like(batch) + 0.1 * torch.randn(BATCH, x.shape[1], 1)
+            batch = batch.roll(shift, dims=2)
+            loss = (loss_of(network(batch), truth[rows].roll(shift, dims=2)) * weight[rows].roll(shift, dims=2)).mean()
+            optimiser.zero_grad()
+            loss.backward()
+            optimiser.step()
+            schedule.step()
+            total += float(loss.detach())
+        network.eval()
+        with torch.no_grad():
+            rows = torch.from_numpy(np.flatnonzero(held))
+            parts = [(loss_of(network(x[r].float()), truth[r]) * weight[r]).mean() for r in torch.split(rows, 64)]
+        mean = total / (len(order) // BATCH)
+        print(f"fit {seed}, epoch {epoch}: {mean:.5f}, held back {float(torch.stack(parts).mean()):.5f}, "
+              f"{time.time() - started:.0f} s", flush=True)
+    return network
+
+
+def main() -> None:
+    """Fit and write."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--folder", type=Path, required=True)
+    parser.add_argument("--phrases", type=int, default=900)
+    parser.add_argument("--variants", type=int, default=6)
+    parser.add_argument("--fits", type=int, default=2)
+    parser.add_argument("--out", type=Path, default=WEIGHTS)
+    options = parser.parse_args()
+    cases = list(load_cases("training", options.phrases, options.variants, options.folder))
+    values = np.stack([case.cues for case in cases])
+    some = values[:: max(len(values) // 400, 1)].astype(np.float32)
+    mean, spread = some.mean(axis=(0, 2)), some.std(axis=(0, 2)) + 1e-3
+    n_bands = values.shape[2]
+    for row in range(len(values)):
+        values[row] = np.clip((values[row] - mean[:, None]) / spread[:, None], -FURTHEST, FURTHEST)
+    truths = [targets(case, n_bands) for case in cases]
+    held = np.array([int(case.item.name.split("-")[1]) % VALIDATION_EVERY == 0 for case in cases])
+    x, truth, weight = (torch.from_numpy(part) for part in (values, *(np.stack(part) for part in zip(*truths, strict=True))))
+    stored: dict[str, Array] = {"mean": mean, "spread": spread, "fits": np.array(options.fits), "names": np.array(cases[0].names)}
+    for seed in range(options.fits):
+        network = fit(x, truth, weight, held, seed)
+        stored |= {f"{seed}.{name}": part.numpy().astype(np.float16) for name, part in network.state_dict().items()}
+    assert all(f"0.layers.{number}.weight" in stored for number in range(len(LAYERS)))
+    np.savez_compressed(options.out, allow_pickle=False, **stored)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,61 @@
+"""Findings as plain values and as sentences."""
+
+from typing import Any
+
+from mivlo.core.finder.suspects import Findings, Suspect
+from mivlo.core.units import hz_to_note
+
+__all__ = ["as_plain", "sentence", "sureness"]
+
+RINGS_LONGER = 1.4  # than its neighbours: then the ring is what is told of it
+MOST_TIME, LITTLE_TIME = 0.75, 0.25
+
+
+def as_plain(findings: Findings) -> dict[str, Any]:
+    """Return what `mivlo find --json` prints."""
+    return {
+        "suspects": [
+            {
+                "hz": suspect.hz, "q": suspect.q, "excess_db": suspect.excess_db, "ring_s": suspect.ring_s,
+                "confidence": suspect.confidence, "kind": suspect.kind, "behaviour": suspect.behaviour,
+                "times": [list(times) for times in suspect.times], "follows_notes": suspect.follows_notes,
+                "share_of_time": suspect.share_of_time, "move": suspect.proposal.model_dump(mode="json"),
+            }
+            for suspect in findings.suspects
+        ],
+        "events": [
+            {"kind": event.kind, "start_s": event.start_s, "end_s": event.end_s, "hz": event.hz} for event in findings.events
+        ],
+    }  # fmt: skip
+
+
+def sureness(confidence: float) -> str:
+    """Return how sure, in words."""
+    for least, words in ((0.85, "almost certain"), (0.6, "likely"), (0.35, "possible"), (0.15, "a guess")):
+        if confidence >= least:
+            return words
+    return "barely"
+
+
+def sentence(suspect: Suspect) -> str:
+    """Return the evidence as one plain sentence."""
+    note, cents = hz_to_note(suspect.hz)
+    place = f"{suspect.hz:.0f} Hz ({note} {cents:+.0f} ct)"
+    if suspect.behaviour == "burst":
+        return f"{len(suspect.times)} times, {suspect.excess_db:.0f} dB above what runs there"
+    said = []
+    if suspect.ring_s is not None and suspect.ring_around_s is not None and suspect.ring_s > RINGS_LONGER * suspect.ring_around_s:
+        said.append(f"rings {suspect.ring_s:.1f} s at {place}, its neighbours {suspect.ring_around_s:.1f} s")
+    else:
+        said.append(f"stands {suspect.excess_db:.0f} dB out at {place}")
+    if suspect.follows_notes is False:
+        said.append("whatever is played")
+    elif suspect.follows_notes is True:
+        said.append("but goes with the notes")
+    if suspect.behaviour == "when-loud":
+        said.append("only when it gets loud")
+    elif suspect.share_of_time >= MOST_TIME:
+        said.append("nearly all the time")
+    elif suspect.share_of_time <= LITTLE_TIME:
+        said.append("now and then")
+    return ", ".join(said)

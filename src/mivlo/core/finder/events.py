@@ -1,0 +1,152 @@
+"""Plosives and sibilants of a voice: short events with their times, told by how they rise, last and are coloured."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from scipy.fft import rfft
+from scipy.ndimage import percentile_filter, uniform_filter1d
+
+from mivlo.core.engine.source import Source
+from mivlo.core.units import Array
+
+__all__ = ["Event", "find_events"]
+
+HOP_S, WINDOW_S = 0.004, 0.012
+LOW_WINDOW_S = 0.024  # a cycle of 40 Hz: below it there is no level to speak of
+LOW_HZ, MIDDLE_HZ, HIGH_HZ = (20.0, 120.0), (250.0, 3_000.0), (4_500.0, 14_000.0)
+RUNNING_S = 1.0  # over which the level that an event stands above is taken
+CHUNK_S = 20.0
+# Common practice, no source: a plosive is far above the running level of its band and short; a sibilant is broad,
+# high, and neither struck like a cymbal nor held like a note.
+PLOSIVE_OVER_DB, SIBILANT_OVER_DB = 12.0, 12.0
+PLOSIVE_S, SIBILANT_S = (0.02, 0.2), (0.03, 0.4)
+PLOSIVE_RISE_S, SIBILANT_RISE_S = 0.045, 0.012  # at most; at least
+EDGE_DB = 16.0  # below its top an event begins and ends
+PLOSIVE_COLOUR_DB, SIBILANT_COLOUR_DB = 8.0, 3.0  # low over middle above what is usual; high over middle
+BELOW_LOUDEST_DB = 26.0
+AUDIBLE_DB = -70.0
+
+
+@dataclass(frozen=True, slots=True)
+class Event:
+    """A plosive or a sibilant: where it begins and ends, and the middle of what it holds."""
+
+    kind: Literal["plosive", "sibilance"]
+    start_s: float
+    end_s: float
+    hz: float
+    over_db: float
+
+
+def find_events(source: Source, *, start: int, end: int, sample_rate_hz: float) -> list[Event]:
+    """Return the plosives and sibilants of a stretch of a voice, by time.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: short-time band levels against their running median; limits are common practice (job.md) and ours
+    """
+    parts = list(_band_levels(source, start, end, sample_rate_hz))
+    if not parts:
+        return []
+    low, middle, high, high_hz = (np.concatenate(rows) for rows in zip(*parts, strict=True))
+    offset_s = start / sample_rate_hz
+    events = [*_plosives(low, middle), *_sibilants(middle, high, high_hz)]
+    return sorted((_moved(event, offset_s) for event in events), key=lambda event: event.start_s)
+
+
+def _moved(event: Event, by_s: float) -> Event:
+    return Event(event.kind, event.start_s + by_s, event.end_s + by_s, event.hz, event.over_db)
+
+
+def _band_levels(source: Source, start: int, end: int, rate: float) -> Iterator[tuple[Array, Array, Array, Array]]:
+    """Yield, a piece at a time, the levels in dB of the three bands and the middle of the high one, every HOP_S."""
+    hop, short, long = (max(2, round(seconds * rate)) for seconds in (HOP_S, WINDOW_S, LOW_WINDOW_S))
+    short += short % 2
+    step = max(round(CHUNK_S * rate) // hop, 1) * hop
+    for first in range(start, end, step):
+        count = min(step, end - first) // hop
+        if not count:
+            return
+        x = source.read(first - long, count * hop + 2 * long)
+        inside = np.arange(first - long, first - long + x.shape[1])
+        mono = np.where((inside >= start) & (inside < end), x.mean(axis=0), 0.0).astype(np.float32)
+        windows = np.lib.stride_tricks.sliding_window_view(mono, short)[long - short // 2 :: hop][:count]
+        spectrum = rfft(windows * np.hanning(short).astype(np.float32), axis=1)
+        power = (spectrum.real**2 + spectrum.imag**2) / (short * short / 8.0)
+        hz = np.arange(power.shape[1]) * rate / short
+        middle, high = ((hz >= a) & (hz < b) for a, b in (MIDDLE_HZ, HIGH_HZ))
+        of_high = power[:, high]
+        centre = (of_high * hz[high]).sum(axis=1) / (of_high.sum(axis=1) + 1e-12)
+        slow = np.lib.stride_tricks.sliding_window_view(mono, 2 * long)[: count * hop : hop]
+        deep = slow @ _low_basis(2 * long, rate)
+        bands = ((deep.real**2 + deep.imag**2).sum(axis=1), power[:, middle].sum(axis=1), of_high.sum(axis=1))
+        low_db, middle_db, high_db = (10.0 * np.log10(band + 1e-13) for band in bands)
+        yield low_db, middle_db, high_db, centre
+
+
+def _low_basis(size: int, rate: float) -> Array:
+    """Return (size, lines) of windowed oscillations through the low band: a few lines of a Fourier transform."""
+    hz = np.arange(LOW_HZ[0], LOW_HZ[1], rate / size / 2.0)
+    window = np.hanning(size)
+    basis = window[:, None] * np.exp(-2j * np.pi * hz * np.arange(size)[:, None] / rate)
+    return np.asarray(basis / window.sum() * 2.0, dtype=np.complex64)
+
+
+def _running(level: Array, percentile: float) -> Array:
+    """Return a level's running percentile over RUNNING_S, computed on a coarser grid."""
+    every = 5
+    coarse = percentile_filter(level[::every], percentile, size=round(RUNNING_S / HOP_S / every) | 1, mode="nearest")
+    return np.asarray(np.repeat(coarse, every)[: len(level)])
+
+
+def _plosives(low: Array, middle: Array) -> Iterator[Event]:
+    over = low - np.maximum(_running(low, 55.0), AUDIBLE_DB)
+    colour = low - middle
+    usual = float(np.median(colour[middle > np.percentile(middle, 60.0)]))
+    floor = float(np.percentile(middle, 95.0)) - BELOW_LOUDEST_DB
+    for first, top, last in _bursts(low, over, PLOSIVE_OVER_DB, floor):
+        rise_s, length_s = _rise_s(low, first, top), (last - first) * HOP_S
+        if PLOSIVE_S[0] <= length_s <= PLOSIVE_S[1] and rise_s <= PLOSIVE_RISE_S and colour[top] > usual + PLOSIVE_COLOUR_DB:
+            yield Event("plosive", first * HOP_S, last * HOP_S, 60.0, float(over[top]))
+
+
+def _sibilants(middle: Array, high: Array, high_hz: Array) -> Iterator[Event]:
+    smooth = 10.0 * np.log10(uniform_filter1d(10.0 ** (high / 10.0), 3))
+    over = smooth - np.maximum(_running(smooth, 45.0), AUDIBLE_DB - 10.0)
+    floor = float(np.percentile(middle, 95.0)) - BELOW_LOUDEST_DB
+    for first, top, last in _bursts(smooth, over, SIBILANT_OVER_DB, floor):
+        stretch = slice(first, last + 1)
+        colour = float(np.median((high - middle)[stretch]))
+        rise_s, length_s = _rise_s(smooth, first, top), (last - first) * HOP_S
+        if SIBILANT_S[0] <= length_s <= SIBILANT_S[1] and rise_s >= SIBILANT_RISE_S and colour > SIBILANT_COLOUR_DB:
+            yield Event("sibilance", first * HOP_S, last * HOP_S, float(np.median(high_hz[stretch])), float(over[top]))
+
+
+def _bursts(level: Array, over: Array, needed_db: float, floor_db: float) -> Iterator[tuple[int, int, int]]:
+    """Yield first, highest and last step of every stretch that stands over what runs, widened to its edges."""
+    standing = (over > needed_db) & (level > floor_db)
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], standing.view(np.int8), [0]])))
+    done = -1
+    for a, b in zip(edges[::2], edges[1::2], strict=True):
+        top = int(a + np.argmax(level[a:b]))
+        if top <= done:
+            continue
+        edge = max(level[top] - EDGE_DB, level[top] - over[top] + 3.0)
+        first, last = top, top
+        while first > 0 and level[first - 1] > edge:
+            first -= 1
+        while last < len(level) - 1 and level[last + 1] > edge:
+            last += 1
+        done = last
+        yield first, top, last
+
+
+def _rise_s(level: Array, first: int, top: int) -> float:
+    """Return how long it takes from 15 dB to 3 dB below the top."""
+    up = level[first : top + 1]
+    low, high = np.flatnonzero(up < level[top] - 15.0), np.flatnonzero(up >= level[top] - 3.0)
+    return float((high[0] - (low[-1] if len(low) and low[-1] < high[0] else 0)) * HOP_S)

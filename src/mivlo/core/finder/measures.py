@@ -1,0 +1,193 @@
+"""What is measured of one suspect: its bell, its ring time, its times, and whether it follows the notes."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.ndimage import maximum_filter1d, minimum_filter1d
+
+from mivlo.core.engine.source import Source
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
+from mivlo.core.units import Array, Floats
+
+__all__ = ["BellFit", "Notes", "bell_fit", "follows_notes", "proud_of", "refined_hz", "ring_time_s", "stretches", "track_notes"]
+
+REACH, GAP = 30, 6
+FIT_REACH = 40  # bands: two thirds of an octave either side
+FIT_QS = np.geomspace(4.0, 60.0, 24)
+WIDE_QS = np.geomspace(0.5, 4.0, 16)
+WIDE_FIT_REACH = 110
+LONGEST_GAP_S, SHORTEST_S = 0.35, 0.05
+MOST_STRETCHES = 60
+DECAYS_FROM_DB, DECAYS_TO_DB, FEWEST_DECAYS = 3.0, 18.0, 3
+RING_SECONDS = 40.0  # of the loudest part are looked at
+OVERTONES = 8
+CLEAR_ROOT, FEWEST_NOTES, OFF_CENTS = 0.45, 3, 45.0
+
+
+@dataclass(frozen=True, slots=True)
+class BellFit:
+    """The bell that stands out of a straight line in a curve of levels."""
+
+    gain_db: float
+    q: float
+    misfit_db: float
+
+
+def bell_fit(curve: Floats, band: int, *, wide: bool = False) -> BellFit:
+    """Return the bell at a band that fits best into a (bands,) curve of levels in dB.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: least squares of a line and an analogue bell in dB, over a grid of Q
+    """
+    reach, qs = (WIDE_FIT_REACH, WIDE_QS) if wide else (FIT_REACH, FIT_QS)
+    first, last = max(band - reach, 0), min(band + reach + 1, len(curve))
+    octaves = (np.arange(first, last) - band) / BANDS_PER_OCTAVE
+    part = np.asarray(curve[first:last], dtype=np.float64)
+    fits = []
+    for q in qs:
+        shape = _bell_shape(octaves, float(q))
+        design = np.stack([np.ones_like(octaves), octaves, shape], axis=1)
+        solution, *_ = np.linalg.lstsq(design, part, rcond=None)
+        fits.append(BellFit(float(solution[2]), float(q), float(np.sqrt(np.mean((part - design @ solution) ** 2)))))
+    return min(fits, key=lambda fit: fit.misfit_db)
+
+
+def _bell_shape(octaves: Array, q: float) -> Array:
+    """Return a bell of 9 dB as a share of its gain: in dB its shape hardly depends on the gain."""
+    a = 10.0 ** (9.0 / 40.0)
+    x = 2.0**octaves - 2.0**-octaves
+    return np.asarray(10.0 * np.log10((x**2 + (a / q) ** 2) / (x**2 + 1.0 / (a * q) ** 2)) / 9.0)
+
+
+def proud_of(levels: LevelMap, band: int) -> Array:
+    """Return (frames,) by how much the highest of a band and its neighbours stands over the near outline."""
+    x = levels.levels_db
+    low, high = max(band - REACH, 0), min(band + REACH + 1, x.shape[1])
+    ring = np.concatenate([x[:, low : max(band - GAP, low)], x[:, band + GAP + 1 : high]], axis=1)
+    return np.asarray(x[:, max(band - 1, 0) : band + 2].max(axis=1) - ring.mean(axis=1))
+
+
+def refined_hz(hz: Floats, curve: Floats, band: int) -> float:
+    """Return the frequency of a curve's maximum beside a band, between the bands (a parabola through three)."""
+    band = int(np.clip(band, 1, len(curve) - 2))
+    a, b, c = (float(v) for v in curve[band - 1 : band + 2])
+    bend = a - 2.0 * b + c
+    offset = float(np.clip(0.5 * (a - c) / bend, -0.5, 0.5)) if bend < 0.0 else 0.0
+    return float(hz[band] * 2.0 ** (offset / BANDS_PER_OCTAVE))
+
+
+def stretches(present: np.ndarray, levels: LevelMap) -> tuple[tuple[float, float], ...]:
+    """Return the times (start_s, end_s) where (frames,) is true, short gaps closed; the longest where there are many."""
+    half, longest = levels.hop_s / 2.0, round(LONGEST_GAP_S / levels.hop_s)
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], present.astype(np.int8), [0]])))
+    found: list[list[int]] = []
+    for a, b in zip(edges[::2], edges[1::2], strict=True):
+        if found and a - found[-1][1] <= longest:
+            found[-1][1] = int(b)
+        else:
+            found.append([int(a), int(b)])
+    times = [(float(levels.times_s[a] - half), float(levels.times_s[b - 1] + half)) for a, b in found]
+    times = [(max(a, 0.0), b) for a, b in times if b - a >= SHORTEST_S]
+    return tuple(sorted(sorted(times, key=lambda t: t[0] - t[1])[:MOST_STRETCHES]))
+
+
+def ring_time_s(source: Source, hz: float, q: float, *, start: int, end: int, sample_rate_hz: float) -> float | None:
+    """Return the T60 of what falls at a frequency, or None where too few decays are long enough.
+
+    The slowest third of the decays tells: a mode that rings is as slow each time that it is left alone.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: envelope of the band (heterodyne and Hann low-pass), each decay by least squares from 3 to 18 dB below its
+    top, as T20 of ISO 3382-1 with a shorter range
+    """
+    longest = round(RING_SECONDS * sample_rate_hz)
+    x = source.read(start, min(end - start, longest)).mean(axis=0)
+    width = float(np.clip(1.5 * hz / q, 8.0, 400.0))
+    size = max(8, round(2.0 * sample_rate_hz / width))
+    hop = max(1, size // 8)
+    if len(x) < 4 * size:
+        return None
+    turned = x * np.exp(-2j * np.pi * hz / sample_rate_hz * np.arange(len(x)))
+    windows = np.lib.stride_tricks.sliding_window_view(turned, size)[::hop]
+    level = 20.0 * np.log10(np.abs(windows @ (np.hanning(size) / (size / 2.0))) + 1e-7)
+    slopes = _decay_slopes(level, hop / sample_rate_hz, float(level.max()))
+    if len(slopes) < FEWEST_DECAYS:
+        return None
+    slowest = np.sort(slopes)[: max(len(slopes) // 3, FEWEST_DECAYS)]
+    return float(60.0 / np.median(slowest))
+
+
+def _decay_slopes(level: Array, step_s: float, top: float) -> list[float]:
+    """Return the slopes in dB a second, all above 0, of the decays in a level."""
+    slopes: list[float] = []
+    at = 0
+    tops = np.flatnonzero((level >= maximum_filter1d(level, 5)) & (level > top - 40.0))
+    for peak in tops:
+        if peak < at:
+            continue
+        lowest, end = level[peak], int(peak)
+        for place in range(int(peak) + 1, len(level)):
+            if level[place] > lowest + 2.0:
+                break
+            if level[place] < lowest:
+                lowest, end = level[place], place
+        at = end
+        fall = level[peak : end + 1]
+        part = np.flatnonzero((fall <= level[peak] - DECAYS_FROM_DB) & (fall >= level[peak] - DECAYS_TO_DB))
+        if level[peak] - lowest >= DECAYS_TO_DB and len(part) >= 4:
+            slope = -np.polyfit(part * step_s, fall[part], 1)[0]
+            if slope > 0.0:
+                slopes.append(float(slope))
+    return slopes
+
+
+@dataclass(frozen=True, slots=True)
+class Notes:
+    """What is played, as far as one can tell: (frames,) root bands, and whether each is clear."""
+
+    roots: np.ndarray
+    clear: np.ndarray
+
+
+def track_notes(levels: LevelMap, active: np.ndarray) -> Notes:
+    """Return the strongest overtone series of every active frame; clear where one note explains most of the lines.
+
+    Source: sub-harmonic summation, D. J. Hermes, JASA 83(1), 1988 (from memory)
+    """
+    x = levels.levels_db[active]
+    lines = (x >= maximum_filter1d(x, 5, axis=1)) & (x - minimum_filter1d(x, 17, axis=1) > 6.0)
+    height = np.where(lines, np.clip(x - x.max(axis=1, keepdims=True) + 50.0, 0.0, 50.0), 0.0).astype(np.float32)
+    spread = maximum_filter1d(height, 3, axis=1)
+    salience = np.zeros_like(spread)
+    for h in range(1, OVERTONES + 1):
+        offset = round(BANDS_PER_OCTAVE * float(np.log2(h)))
+        salience[:, : spread.shape[1] - offset] += np.float32(0.86 ** (h - 1)) * spread[:, offset:]
+    roots = np.argmax(salience, axis=1)
+    covered = np.zeros(len(x))
+    rows = np.arange(len(x))
+    for h in range(1, 13):
+        at = roots + round(BANDS_PER_OCTAVE * float(np.log2(h)))
+        covered += np.where(at < x.shape[1], spread[rows, np.minimum(at, x.shape[1] - 1)], 0.0)
+    return Notes(roots, covered > CLEAR_ROOT * height.sum(axis=1))
+
+
+def follows_notes(levels: LevelMap, active: np.ndarray, notes: Notes, band: int, proud: Array) -> bool | None:
+    """Tell whether what stands at a band belongs to the notes played; None where that cannot be told.
+
+    Unknown where the notes are not clear (chords, noise) or never moved (definitions).
+    """
+    heard = (proud[active] > 4.0) & notes.clear
+    roots = notes.roots[heard]
+    if len(roots) < 10 or len(np.unique(np.round(roots / 5.0))) < FEWEST_NOTES:
+        return None
+    ratio = 2.0 ** ((band - roots) / BANDS_PER_OCTAVE)
+    nearest = np.maximum(np.round(ratio), 1.0)
+    off = np.abs(1200.0 * np.log2(np.maximum(ratio, 1e-3) / nearest)) > OFF_CENTS
+    share = float(np.mean(off | (nearest > 24.0)))
+    return False if share > 0.5 else True if share < 0.15 else None
