@@ -288,6 +288,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sessions/{session_id}/strips/{strip_id}/suspects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Suspects
+         * @description Return what behaves like a fault in a stretch of a track, a group or the mix, strongest first.
+         */
+        get: operations["suspects_api_sessions__session_id__strips__strip_id__suspects_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions/{session_id}/strips/{strip_id}/cures/{entry_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Cure
+         * @description Return what became of the suspect that a move answers.
+         */
+        get: operations["cure_api_sessions__session_id__strips__strip_id__cures__entry_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions/{session_id}/handovers": {
         parameters: {
             query?: never;
@@ -548,6 +588,42 @@ export interface components {
             audio_id: string;
             /** N Frames */
             n_frames: number;
+        };
+        /**
+         * CureView
+         * @description What became of the suspect that a move answers.
+         */
+        CureView: {
+            /** Entry Id */
+            entry_id: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "cured" | "better" | "not yet";
+            /** Excess Before Db */
+            excess_before_db: number;
+            /** Excess After Db */
+            excess_after_db: number;
+            /** Ring Before S */
+            ring_before_s: number | null;
+            /** Ring After S */
+            ring_after_s: number | null;
+            /** Region Lost */
+            region_lost: number;
+        };
+        /**
+         * Dismissed
+         * @description A place of which the user said that it is not a fault.
+         */
+        Dismissed: {
+            /** Hz */
+            hz: number;
+            /**
+             * Wide
+             * @default false
+             */
+            wide: boolean;
         };
         /**
          * DynamicBell
@@ -1062,6 +1138,49 @@ export interface components {
             fields: components["schemas"]["TrackFields"];
         };
         /**
+         * EventView
+         * @description A plosive or a sibilant, in seconds of the session.
+         */
+        EventView: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "plosive" | "sibilance";
+            /** Start S */
+            start_s: number;
+            /** End S */
+            end_s: number;
+        };
+        /**
+         * Evidence
+         * @description What a move answers: a suspect as it was measured, so that it can be measured again.
+         */
+        Evidence: {
+            /** Kind */
+            kind: string;
+            /** Hz */
+            hz: number;
+            /** Q */
+            q: number;
+            /** Excess Db */
+            excess_db: number;
+            /** Ring S */
+            ring_s?: number | null;
+            /** Start S */
+            start_s: number;
+            /** End S */
+            end_s: number;
+            /**
+             * Times
+             * @default []
+             */
+            times: [
+                number,
+                number
+            ][];
+        };
+        /**
          * Figure
          * @description One figure of a move as a form shows it.
          */
@@ -1150,6 +1269,11 @@ export interface components {
              * @default []
              */
             pins: components["schemas"]["Pin"][];
+            /**
+             * Dismissed
+             * @default []
+             */
+            dismissed: components["schemas"]["Dismissed"][];
         };
         /**
          * HandOver
@@ -1324,6 +1448,7 @@ export interface components {
              * @default
              */
             reason: string;
+            evidence?: components["schemas"]["Evidence"] | null;
         };
         /**
          * LedgerFields
@@ -1376,6 +1501,11 @@ export interface components {
              * @default []
              */
             pins: components["schemas"]["Pin"][];
+            /**
+             * Dismissed
+             * @default []
+             */
+            dismissed: components["schemas"]["Dismissed"][];
         };
         /**
          * Listening
@@ -1836,6 +1966,81 @@ export interface components {
             outline_db: number[];
         };
         /**
+         * SuspectView
+         * @description A suspect as the margin shows it; times in seconds of the session.
+         */
+        SuspectView: {
+            /** Id */
+            id: string;
+            /** Hz */
+            hz: number;
+            /** Q */
+            q: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "rumble" | "boom" | "mud" | "boxy" | "ring" | "honk" | "papery" | "whistle" | "harsh" | "fizz" | "sibilance" | "plosive" | "hum" | "clutter";
+            /**
+             * Behaviour
+             * @enum {string}
+             */
+            behaviour: "steady" | "when-loud" | "burst";
+            /** Confidence */
+            confidence: number;
+            /** Sureness */
+            sureness: string;
+            /** Excess Db */
+            excess_db: number;
+            /** Ring S */
+            ring_s: number | null;
+            /** Ring Around S */
+            ring_around_s: number | null;
+            /** Share Of Time */
+            share_of_time: number;
+            /** Follows Notes */
+            follows_notes: boolean | null;
+            /** Sentence */
+            sentence: string;
+            /** Hint */
+            hint: string;
+            /** Times */
+            times: [
+                number,
+                number
+            ][];
+            /** Around Hz */
+            around_hz: number[];
+            /** Around Db */
+            around_db: number[];
+            /** Cut */
+            cut: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            /** Tame */
+            tame: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            /**
+             * Proposed
+             * @enum {string}
+             */
+            proposed: "cut" | "tame";
+            evidence: components["schemas"]["Evidence"];
+        };
+        /**
+         * Suspects
+         * @description What was found in a stretch, without what the user has dismissed.
+         */
+        Suspects: {
+            /** Start S */
+            start_s: number;
+            /** End S */
+            end_s: number;
+            /** Suspects */
+            suspects: components["schemas"]["SuspectView"][];
+            /** Events */
+            events: components["schemas"]["EventView"][];
+            /** N Dismissed */
+            n_dismissed: number;
+        };
+        /**
          * TrackFields
          * @description The fields of a track that an edit sets; those left out stay.
          */
@@ -1886,6 +2091,11 @@ export interface components {
              * @default []
              */
             pins: components["schemas"]["Pin"][];
+            /**
+             * Dismissed
+             * @default []
+             */
+            dismissed: components["schemas"]["Dismissed"][];
             /**
              * Role
              * @default other
@@ -1988,6 +2198,11 @@ export interface components {
              * @default []
              */
             pins: components["schemas"]["Pin"][];
+            /**
+             * Dismissed
+             * @default []
+             */
+            dismissed: components["schemas"]["Dismissed"][];
             /** Twin Id */
             twin_id?: string | null;
             audio: components["schemas"]["AudioState"];
@@ -2544,6 +2759,37 @@ export interface components {
             epoch: number;
         };
         /**
+         * Evidence
+         * @description What a move answers: a suspect as it was measured, so that it can be measured again.
+         */
+        MonitorEvidence: {
+            /** Kind */
+            kind: string;
+            /** Hz */
+            hz: number;
+            /** Q */
+            q: number;
+            /** Excess Db */
+            excess_db: number;
+            /**
+             * Ring S
+             * @default null
+             */
+            ring_s: number | null;
+            /** Start S */
+            start_s: number;
+            /** End S */
+            end_s: number;
+            /**
+             * Times
+             * @default []
+             */
+            times: [
+                number,
+                number
+            ][];
+        };
+        /**
          * Gains
          * @description What the moves of the watched track do just now.
          */
@@ -2739,6 +2985,8 @@ export interface components {
              * @default
              */
             reason: string;
+            /** @default null */
+            evidence: components["schemas"]["MonitorEvidence"] | null;
         };
         /**
          * LowCut
@@ -3894,6 +4142,92 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Listening"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suspects_api_sessions__session_id__strips__strip_id__suspects_get: {
+        parameters: {
+            query: {
+                start_s: number;
+                end_s: number;
+            };
+            header?: never;
+            path: {
+                session_id: string;
+                strip_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suspects"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cure_api_sessions__session_id__strips__strip_id__cures__entry_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: string;
+                strip_id: string;
+                entry_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CureView"];
                 };
             };
             /** @description Not Found */

@@ -8,8 +8,8 @@ from pydantic import BaseModel, ConfigDict, Field
 from mivlo.core.moves import Move
 
 __all__ = [
-    "MIX_ID", "GroupState", "GuardReference", "Keeper", "LedgerEntry", "LedgerState", "Mix", "Phase", "Probe", "Slice",
-    "StripState", "audible_tracks",
+    "MIX_ID", "Evidence", "GroupState", "GuardReference", "Keeper", "LedgerEntry", "LedgerState", "Mix", "Phase", "Probe",
+    "Slice", "StripState", "audible_tracks",
 ]  # fmt: skip
 
 MIX_ID = "mix"
@@ -23,12 +23,26 @@ class Frozen(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
+class Evidence(Frozen):
+    """What a move answers: a suspect as it was measured, so that it can be measured again."""
+
+    kind: str = Field(max_length=40)
+    hz: float = Field(ge=20.0, le=20_000.0)
+    q: float = Field(ge=0.1, le=100.0)
+    excess_db: float
+    ring_s: float | None = None
+    start_s: float = Field(ge=0.0)
+    end_s: float = Field(ge=0.0)
+    times: tuple[tuple[float, float], ...] = Field(default=(), max_length=200)
+
+
 class LedgerEntry(Frozen):
     """One move of a ledger; `id` says which move it stays while its figures change."""
 
     id: str = Field(max_length=64)
     move: Move
     reason: str = Field(default="", max_length=500)
+    evidence: Evidence | None = None
 
 
 class Keeper(Frozen):

@@ -19,7 +19,7 @@ def as_plain(findings: Findings) -> dict[str, Any]:
                 "hz": suspect.hz, "q": suspect.q, "excess_db": suspect.excess_db, "ring_s": suspect.ring_s,
                 "confidence": suspect.confidence, "kind": suspect.kind, "behaviour": suspect.behaviour,
                 "times": [list(times) for times in suspect.times], "follows_notes": suspect.follows_notes,
-                "share_of_time": suspect.share_of_time, "move": suspect.proposal.model_dump(mode="json"),
+                "share_of_time": suspect.share_of_time, "move": suspect.move.model_dump(mode="json"),
             }
             for suspect in findings.suspects
         ],

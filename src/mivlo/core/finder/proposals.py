@@ -1,5 +1,7 @@
 """From a suspect to a move that would cure it: as shallow as does the job, never beyond 8 dB by itself."""
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from mivlo.core.engine.source import Source
@@ -10,9 +12,8 @@ from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
 from mivlo.core.processors.stage import Context
 from mivlo.core.units import Array
 
-__all__ = ["DEEPEST_DB", "Proposal", "propose"]
+__all__ = ["DEEPEST_DB", "Proposals", "propose"]
 
-Proposal = Move
 DEEPEST_DB = 8.0  # common practice, no source: seldom above it
 LISTENED_S = 30.0  # of the stretch, to set a threshold by
 BLOCK_FRAMES = 8_192
@@ -21,11 +22,19 @@ QUIET_PERCENTILE, LOUD_PERCENTILE = 40.0, 90.0
 HEARD_DB = 45.0  # below its loudest, a band is silent
 
 
+@dataclass(frozen=True, slots=True)
+class Proposals:
+    """Two answers to a suspect: a cut that stands still, and one that acts only while the fault sounds."""
+
+    cut: Move
+    tame: Move
+
+
 def propose(
-    source: Source, *, hz: float, q: float, excess_db: float, dynamic: bool, start: int, end: int, sample_rate_hz: float,
+    source: Source, *, hz: float, q: float, excess_db: float, start: int, end: int, sample_rate_hz: float,
     start_name: str = "when loud",
-) -> Proposal:  # fmt: skip
-    """Return a bell, or a dynamic one whose threshold lies between the quiet and the loud moments of what it hears.
+) -> Proposals:  # fmt: skip
+    """Return a bell, and a dynamic move whose threshold lies between the quiet and the loud moments of what it hears.
 
     Raises
     ------
@@ -34,14 +43,14 @@ def propose(
     hz = float(np.clip(hz, 20.0, min(20_000.0, HIGHEST_HZ_OF_RATE * sample_rate_hz)))
     depth_db = -round(min(excess_db, DEEPEST_DB), 1)
     figures = {"hz": round(hz, 2), "q": round(float(np.clip(q, 0.3, 30.0)), 2)}
-    if not dynamic:
-        return Bell(**figures, gain_db=depth_db)
+    cut = Bell(**figures, gain_db=depth_db)
     if start_name == "plosive":
         values = next(start.values for start in DynamicLowCut.starts if start.label == "plosive")
-        return _with_threshold(DynamicLowCut.model_validate(values), source, start, end, sample_rate_hz)
+        return Proposals(cut, _with_threshold(DynamicLowCut.model_validate(values), source, start, end, sample_rate_hz))
     values = next(start.values for start in DynamicBell.starts if start.label == start_name)
     own = values if start_name == "sibilance" else {**values, **figures, "depth_db": depth_db}
-    return _with_threshold(DynamicBell.model_validate({**own, "hz": figures["hz"]}), source, start, end, sample_rate_hz)
+    tame = DynamicBell.model_validate({**own, "hz": figures["hz"]})
+    return Proposals(cut, _with_threshold(tame, source, start, end, sample_rate_hz))
 
 
 def _with_threshold(

@@ -24,9 +24,11 @@ from mivlo.core.finder.measures import (
     track_notes,
 )
 from mivlo.core.finder.network import Odds, odds
-from mivlo.core.finder.proposals import Proposal, propose
+from mivlo.core.finder.proposals import Proposals, propose
+from mivlo.core.moves import Move
 from mivlo.core.moves.base import Keepers
 from mivlo.core.roles import Role
+from mivlo.core.units import Floats
 
 __all__ = ["Behaviour", "Findings", "Suspect", "find"]
 
@@ -56,7 +58,14 @@ class Suspect:
     kind: Kind
     behaviour: Behaviour
     times: tuple[tuple[float, float], ...]
-    proposal: Proposal
+    around_hz: tuple[float, ...]  # the levels that it was seen in, as evidence
+    around_db: tuple[float, ...]
+    proposals: Proposals
+
+    @property
+    def move(self) -> Move:
+        """Return the proposed move: one that stands still for a steady fault."""
+        return self.proposals.cut if self.behaviour == "steady" else self.proposals.tame
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,17 +171,24 @@ class _Stretch:
             around = float(np.median(known)) if known else None
         behaviour: Behaviour = "when-loud" if loud_only > 0.5 else "steady"
         kind: Kind = kind_of_line(hz) if shape == "line" else kind_of_hump(hz) if shape == "hump" else "harsh"
-        proposal = propose(
-            self.source, hz=hz, q=fit.q, excess_db=excess_db, dynamic=behaviour == "when-loud", start=self.start, end=self.end,
-            sample_rate_hz=self.rate,
+        proposals = propose(
+            self.source, hz=hz, q=fit.q, excess_db=excess_db, start=self.start, end=self.end, sample_rate_hz=self.rate
         )  # fmt: skip
         return Suspect(
             hz=hz, q=fit.q, excess_db=excess_db, ring_s=ring, ring_around_s=around,
             share_of_time=float(present[active].mean()),
             follows_notes=None if wide else follows_notes(levels, active, notes, band, proud),
             loud_only=loud_only, confidence=confidence, kind=kind, behaviour=behaviour, times=stretches(present, levels),
-            proposal=proposal,
+            **_around(levels.hz, curve, band, wide=wide), proposals=proposals,
         )  # fmt: skip
+
+
+def _around(hz: Floats, curve: Floats, band: int, *, wide: bool) -> dict[str, tuple[float, ...]]:
+    reach = (2 if wide else 1) * BANDS_PER_OCTAVE
+    part = slice(max(band - reach, 0), band + reach + 1)
+    return {
+        "around_hz": tuple(round(float(v), 2) for v in hz[part]), "around_db": tuple(round(float(v), 2) for v in curve[part]),
+    }  # fmt: skip
 
 
 def _top(curve: np.ndarray, band: int) -> int:
@@ -197,14 +213,17 @@ def _of_events(events: Sequence[Event], kind: Literal["plosive", "sibilance"], s
     over = float(np.median([event.over_db for event in chosen]))
     hz = float(np.median([event.hz for event in chosen]))
     excess = min(over, 24.0)
-    proposal = propose(
-        stretch.source, hz=hz, q=1.0, excess_db=excess, dynamic=True, start=stretch.start, end=stretch.end,
-        sample_rate_hz=stretch.rate, start_name=kind,
+    proposals = propose(
+        stretch.source, hz=hz, q=1.0, excess_db=excess, start=stretch.start, end=stretch.end, sample_rate_hz=stretch.rate,
+        start_name=kind,
     )  # fmt: skip
     total = sum(event.end_s - event.start_s for event in chosen)
     length_s = (stretch.end - stretch.start) / stretch.rate
+    band = int(np.argmin(np.abs(np.log2(stretch.levels.hz / hz))))
+    curve = stretch.levels.levels_db[stretch.cues.active].mean(axis=0)
     return Suspect(
         hz=hz, q=1.0, excess_db=excess, ring_s=None, ring_around_s=None, share_of_time=total / length_s, follows_notes=None,
         loud_only=0.0, confidence=min(0.5 + 0.1 * len(chosen), 0.95) if len(chosen) > 1 else 0.4, kind=kind, behaviour="burst",
-        times=tuple((event.start_s, event.end_s) for event in chosen), proposal=proposal,
+        times=tuple((event.start_s, event.end_s) for event in chosen), proposals=proposals,
+        **_around(stretch.levels.hz, curve, band, wide=True),
     )  # fmt: skip

@@ -86,6 +86,7 @@ class TrackRow(Base):
     twin_id: Mapped[str | None]  # the same for all tracks that share one ledger
     phase: Mapped[str] = mapped_column(default="minimum", server_default="minimum")
     keepers: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    dismissed: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
 
 
 class GroupRow(Base):
@@ -106,6 +107,7 @@ class GroupRow(Base):
     phase: Mapped[str] = mapped_column(default="minimum")
     keepers: Mapped[list[Any]] = mapped_column(default=list)
     pins: Mapped[list[Any]] = mapped_column(default=list)
+    dismissed: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
 
 
 class ChangeRow(Base):

@@ -12,6 +12,7 @@ M = TypeVar("M", bound=BaseModel)
 __all__ = [
     "AddGroup",
     "AudioState",
+    "Dismissed",
     "Edit",
     "EditGroup",
     "EditSession",
@@ -44,6 +45,13 @@ class Pin(Strict):
     excess_db: float | None = None
 
 
+class Dismissed(Strict):
+    """A place of which the user said that it is not a fault."""
+
+    hz: float = Field(ge=20.0, le=20_000.0)
+    wide: bool = False
+
+
 class AudioState(Strict):
     """What a track's file is."""
 
@@ -64,6 +72,7 @@ class TrackState(StripState):
     role: Role
     position: int
     pins: tuple[Pin, ...] = ()
+    dismissed: tuple[Dismissed, ...] = ()
     twin_id: str | None = None
     audio: AudioState
 
@@ -74,6 +83,7 @@ class GroupView(GroupState):
     name: str
     position: int
     pins: tuple[Pin, ...] = ()
+    dismissed: tuple[Dismissed, ...] = ()
 
 
 class SessionSummary(Strict):
@@ -115,6 +125,7 @@ class LedgerFields(Strict):
     phase: Phase = "minimum"
     keepers: tuple[Keeper, ...] = Field(default=(), max_length=100)
     pins: tuple[Pin, ...] = Field(default=(), max_length=500)
+    dismissed: tuple[Dismissed, ...] = Field(default=(), max_length=500)
 
     @model_validator(mode="after")
     def _ids_are_unique(self) -> Self:

@@ -1,0 +1,91 @@
+"""Measures a suspect again on the treated sound: is it cured, and what did the cure take from its region?"""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from mivlo.core.engine.source import Source
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map
+from mivlo.core.finder.measures import bell_fit, ring_time_s
+
+__all__ = ["Cure", "Verdict", "measure_again"]
+
+Verdict = Literal["cured", "better", "not yet"]
+CURED_DB, CURED_SHARE = 2.0, 0.3  # what may be left of the excess, or of its figure
+BETTER_DB = 1.5
+SHORTER, AS_AROUND = 0.75, 1.3  # of the ring before; of what rings around it
+WIDE_BELOW_Q = 4.0
+REGION_OCTAVES = 0.5  # either side
+LOUDNESS_POWER = 0.3  # of a band's power: loudness grows as that (Stevens' law; 10 dB are twice as loud)
+ACTIVE_DB = 45.0
+
+
+@dataclass(frozen=True, slots=True)
+class Cure:
+    """Before and after; `region_lost` is the part, 0 to 1, of the track's own loudness around it that is gone."""
+
+    excess_before_db: float
+    excess_after_db: float
+    ring_before_s: float | None
+    ring_after_s: float | None
+    region_lost: float
+    verdict: Verdict
+
+
+def measure_again(
+    before: Source, after: Source, *, hz: float, q: float, times: tuple[tuple[float, float], ...], start: int, end: int,
+    sample_rate_hz: float,
+) -> Cure:  # fmt: skip
+    """Return what became of a suspect; `times` are where it sounds, empty: everywhere.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: the same fits as when it was found; loudness of the region by Stevens' power law (exponent 0.3)
+    """
+    maps = [level_map(source, start=start, end=end, sample_rate_hz=sample_rate_hz) for source in (before, after)]
+    band = int(np.argmin(np.abs(np.log2(maps[0].hz / hz))))
+    chosen = _sounding(maps[0], times)
+    wide = q < WIDE_BELOW_Q
+    excess = [max(bell_fit(one.levels_db[chosen].mean(axis=0), band, wide=wide).gain_db, 0.0) for one in maps]
+    rings: list[float | None] = [None, None]
+    around: list[float] = []
+    if not wide:
+        where = (start, end)
+        rings = [_ring(source, hz, q, where, sample_rate_hz) for source in (before, after)]
+        around = [ring for ratio in (0.84, 1.19) if (ring := _ring(after, hz * ratio, q, where, sample_rate_hz)) is not None]
+    reach = round(REGION_OCTAVES * BANDS_PER_OCTAVE)
+    loud = [
+        float(np.mean(10.0 ** (LOUDNESS_POWER * one.levels_db[chosen, max(band - reach, 0) : band + reach + 1] / 10.0)))
+        for one in maps
+    ]
+    lost = float(np.clip(1.0 - loud[1] / max(loud[0], 1e-12), 0.0, 1.0))
+    return Cure(excess[0], excess[1], rings[0], rings[1], lost, _verdict(excess, rings, around))
+
+
+def _ring(source: Source, hz: float, q: float, where: tuple[int, int], sample_rate_hz: float) -> float | None:
+    return ring_time_s(source, hz, max(q, 8.0), start=where[0], end=where[1], sample_rate_hz=sample_rate_hz)
+
+
+def _sounding(levels: LevelMap, times: tuple[tuple[float, float], ...]) -> np.ndarray:
+    """Return which frames count: those within the times, or all that sound."""
+    within = np.zeros(len(levels.times_s), dtype=bool)
+    for first, last in times:
+        within |= (levels.times_s >= first) & (levels.times_s <= last)
+    sounds = levels.power_db > levels.power_db.max() - ACTIVE_DB
+    return np.asarray(within & sounds if (within & sounds).any() else sounds)
+
+
+def _verdict(excess: list[float], rings: list[float | None], around: list[float]) -> Verdict:
+    """Return how it stands: level and decay both count, where decay was known to be the fault."""
+    before, after = rings
+    low = excess[1] <= max(CURED_DB, CURED_SHARE * excess[0])
+    rang = before is not None and bool(around) and before > AS_AROUND * float(np.median(around))
+    allowed = max(AS_AROUND * float(np.median(around)), SHORTER * before) if rang and before is not None else np.inf
+    still_rings = after is not None and after > allowed
+    if low and not still_rings:
+        return "cured"
+    shorter = before is not None and after is not None and after <= SHORTER * before
+    return "better" if low or excess[0] - excess[1] >= BETTER_DB or shorter else "not yet"

@@ -1,0 +1,220 @@
+"""Hunting: what behaves like a fault in a track or group, and what became of it; computed in the pool."""
+
+from functools import lru_cache
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+from pydantic import BaseModel
+
+from mivlo.core.engine.mix import Evidence, Keeper, LedgerState, Mix, StripState
+from mivlo.core.engine.render import render_track
+from mivlo.core.engine.source import ArraySource, Source, open_source
+from mivlo.core.errors import NotFoundError, ParameterError
+from mivlo.core.finder.describe import sentence, sureness
+from mivlo.core.finder.kinds import HINTS, Kind
+from mivlo.core.finder.suspects import Behaviour, Findings, Suspect, find
+from mivlo.core.finder.verify import Verdict, measure_again
+from mivlo.core.moves import Move
+from mivlo.core.roles import Role
+from mivlo.core.units import hz_to_note
+from mivlo.server.services.imports import STORED, stored_path
+from mivlo.server.services.pool import in_pool
+from mivlo.server.services.state import Dismissed, GroupView, SessionState, TrackState, session_mix
+from mivlo.server.services.views import bounce
+from mivlo.server.settings import settings
+
+__all__ = ["CureView", "EventView", "SuspectView", "Suspects", "cure_of", "suspects_of"]
+
+SAME_CENTS = 60.0  # a hit's tolerance: nearer is the same suspect
+ENOUGH_TO_SHOW = 0.12
+
+
+class SuspectView(BaseModel):
+    """A suspect as the margin shows it; times in seconds of the session."""
+
+    id: str
+    hz: float
+    q: float
+    kind: Kind
+    behaviour: Behaviour
+    confidence: float
+    sureness: str
+    excess_db: float
+    ring_s: float | None
+    ring_around_s: float | None
+    share_of_time: float
+    follows_notes: bool | None
+    sentence: str
+    hint: str
+    times: list[tuple[float, float]]
+    around_hz: list[float]
+    around_db: list[float]
+    cut: Move
+    tame: Move
+    proposed: Literal["cut", "tame"]
+    evidence: Evidence
+
+
+class EventView(BaseModel):
+    """A plosive or a sibilant, in seconds of the session."""
+
+    kind: Literal["plosive", "sibilance"]
+    start_s: float
+    end_s: float
+
+
+class Suspects(BaseModel):
+    """What was found in a stretch, without what the user has dismissed."""
+
+    start_s: float
+    end_s: float
+    suspects: list[SuspectView]
+    events: list[EventView]
+    n_dismissed: int
+
+
+class CureView(BaseModel):
+    """What became of the suspect that a move answers."""
+
+    entry_id: str
+    verdict: Verdict
+    excess_before_db: float
+    excess_after_db: float
+    ring_before_s: float | None
+    ring_after_s: float | None
+    region_lost: float
+
+
+def suspects_of(state: SessionState, strip_id: str, *, start_s: float, end_s: float) -> Suspects:
+    """Return what behaves like a fault in a stretch of a track, a group, or the mix, before its own moves.
+
+    Raises
+    ------
+    NotFoundError: no such track or group
+    ParameterError: a stretch in which the track has no sound
+    """
+    strip = _strip(state, strip_id)
+    rate = state.sample_rate_hz
+    audio_id, offset_s, role, n_frames = _sound(state, strip)
+    start, end = max(round((start_s - offset_s) * rate), 0), min(round((end_s - offset_s) * rate), n_frames)
+    if end <= start:
+        raise ParameterError(f"{strip.name} has no sound from {start_s:.2f} to {end_s:.2f} s")
+    findings = _found(audio_id, start, end, rate, role, strip.keepers)
+    shown = [suspect for suspect in findings.suspects if suspect.confidence >= ENOUGH_TO_SHOW]
+    kept = [suspect for suspect in shown if not _is_dismissed(suspect, strip.dismissed)]
+    return Suspects(
+        start_s=start / rate + offset_s, end_s=end / rate + offset_s,
+        suspects=[_view(suspect, offset_s, start / rate + offset_s, end / rate + offset_s) for suspect in kept],
+        events=[EventView(kind=e.kind, start_s=e.start_s + offset_s, end_s=e.end_s + offset_s) for e in findings.events],
+        n_dismissed=len(shown) - len(kept),
+    )  # fmt: skip
+
+
+def cure_of(state: SessionState, strip_id: str, entry_id: str) -> CureView:
+    """Return what became of the suspect that a move of a ledger answers, measured on the sound behind the whole ledger.
+
+    Raises
+    ------
+    NotFoundError: no such track, move or evidence
+    """
+    strip = _strip(state, strip_id)
+    entry = next((one for one in strip.ledger if one.id == entry_id), None)
+    if entry is None or entry.evidence is None:
+        raise NotFoundError(f"move {entry_id} is not in this ledger, or answers no suspect")
+    audio_id, offset_s, _, n_frames = _sound(state, strip)
+    plain = _plain_strip(strip, audio_id)
+    others = tuple(track for track in session_mix(state).tracks if track.id != strip.id)
+    heard = tuple(track.model_copy(update={"ledger": ()}) for track in others)
+    cure = _measured(plain, heard if _listens(strip) else (), entry.evidence, offset_s, n_frames, state.sample_rate_hz)
+    return cure.model_copy(update={"entry_id": entry_id})
+
+
+def _strip(state: SessionState, strip_id: str) -> TrackState | GroupView:
+    strips: tuple[TrackState | GroupView, ...] = (*state.tracks, *state.groups, state.master)
+    for strip in strips:
+        if strip.id == strip_id:
+            return strip
+    raise NotFoundError(f"track or group {strip_id} is not in this session")
+
+
+def _sound(state: SessionState, strip: TrackState | GroupView) -> tuple[str, float, Role | None, int]:
+    """Return audio id, start in seconds, role, and length in frames of what goes into a strip."""
+    if isinstance(strip, TrackState):
+        role = None if strip.role == "other" else strip.role
+        return strip.audio_id, strip.start_frame / state.sample_rate_hz, role, strip.audio.n_frames
+    bounced = bounce(state, strip.id)
+    return bounced.audio_id, 0.0, "full backing", bounced.n_frames
+
+
+def _plain_strip(strip: LedgerState, audio_id: str) -> StripState:
+    """Return a strip as a track that starts at once at 0 dB: what is looked at is its sound, not its fader."""
+    return StripState(
+        id=strip.id, audio_id=audio_id, ledger=strip.ledger, ledger_on=strip.ledger_on, phase=strip.phase, keepers=strip.keepers
+    )
+
+
+def _listens(strip: LedgerState) -> bool:
+    return any(getattr(entry.move, "listens_to", "") for entry in strip.ledger)
+
+
+@lru_cache(maxsize=64)
+def _found(audio_id: str, start: int, end: int, rate: int, role: Role | None, keepers: tuple[Keeper, ...]) -> Findings:
+    return in_pool(_find, stored_path(audio_id), start, end, rate, role, tuple((k.low_hz, k.high_hz) for k in keepers))
+
+
+def _find(
+    path: Path, start: int, end: int, rate: int, role: Role | None, keepers: tuple[tuple[float, float], ...]
+) -> Findings:  # fmt: skip
+    return find(open_source(path), start=start, end=end, sample_rate_hz=rate, role=role, keepers=keepers)
+
+
+@lru_cache(maxsize=128)
+def _measured(
+    strip: StripState, others: tuple[StripState, ...], evidence: Evidence, offset_s: float, n_frames: int, rate: int
+) -> CureView:  # fmt: skip
+    return in_pool(_measure, str(settings().data / "audio"), strip, others, evidence, offset_s, n_frames, rate)
+
+
+def _measure(
+    folder: str, strip: StripState, others: tuple[StripState, ...], evidence: Evidence, offset_s: float, n_frames: int, rate: int
+) -> CureView:  # fmt: skip
+    def open_stored(audio_id: str) -> Source:
+        return open_source(Path(folder) / audio_id / STORED)
+
+    start = max(round((evidence.start_s - offset_s) * rate), 0)
+    end = min(round((evidence.end_s - offset_s) * rate), n_frames)
+    mix = Mix(tracks=(strip, *others))
+    treated = np.concatenate(list(render_track(mix, strip.id, open_stored, start=start, end=end, sample_rate_hz=rate)), axis=1)
+    times = tuple((a - offset_s - start / rate, b - offset_s - start / rate) for a, b in evidence.times)
+    before = ArraySource(open_stored(strip.audio_id).read(start, end - start))
+    cure = measure_again(
+        before, ArraySource(treated), hz=evidence.hz, q=evidence.q, times=times, start=0, end=end - start, sample_rate_hz=rate
+    )
+    return CureView(
+        entry_id="", verdict=cure.verdict, excess_before_db=cure.excess_before_db, excess_after_db=cure.excess_after_db,
+        ring_before_s=cure.ring_before_s, ring_after_s=cure.ring_after_s, region_lost=cure.region_lost,
+    )  # fmt: skip
+
+
+def _is_dismissed(suspect: Suspect, dismissed: tuple[Dismissed, ...]) -> bool:
+    return any(
+        abs(1_200.0 * np.log2(suspect.hz / one.hz)) <= SAME_CENTS and (suspect.q < 4.0) == one.wide for one in dismissed
+    )
+
+
+def _view(suspect: Suspect, offset_s: float, start_s: float, end_s: float) -> SuspectView:
+    note, _ = hz_to_note(suspect.hz)
+    times = [(a + offset_s, b + offset_s) for a, b in suspect.times]
+    evidence = Evidence(
+        kind=suspect.kind, hz=suspect.hz, q=suspect.q, excess_db=suspect.excess_db, ring_s=suspect.ring_s, start_s=start_s,
+        end_s=end_s, times=tuple(times),
+    )  # fmt: skip
+    return SuspectView(
+        id=f"{suspect.kind}-{note}-{suspect.hz:.0f}", hz=suspect.hz, q=suspect.q, kind=suspect.kind, behaviour=suspect.behaviour,
+        confidence=suspect.confidence, sureness=sureness(suspect.confidence), excess_db=suspect.excess_db, ring_s=suspect.ring_s,
+        ring_around_s=suspect.ring_around_s, share_of_time=suspect.share_of_time, follows_notes=suspect.follows_notes,
+        sentence=sentence(suspect), hint=HINTS[suspect.kind], times=times, around_hz=list(suspect.around_hz),
+        around_db=list(suspect.around_db), cut=suspect.proposals.cut, tame=suspect.proposals.tame,
+        proposed="cut" if suspect.behaviour == "steady" else "tame", evidence=evidence,
+    )  # fmt: skip
