@@ -2,15 +2,12 @@
 
     OMP_NUM_THREADS=1 .venv/bin/python bench/engine.py [--minutes 10] [--write]
 
-`--write` saves the tables as docs/figures.md. The long session is as long as --minutes says (on disk, in a throw-away
+`--write` saves the tables in docs/figures.md. The long session is as long as --minutes says (on disk, in a throw-away
 folder); its memory is the process's own peak.
 """
 
 import argparse
-import datetime
 import itertools
-import os
-import platform
 import resource
 import tempfile
 import time
@@ -18,6 +15,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
+from report import machine_line, write_part
 from scipy.signal import oaconvolve, sosfilt
 
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
@@ -41,7 +39,6 @@ from mivlo.core.units import Array
 RATE = 48_000
 BLOCK = 16_384  # of the renders; live play asks for 1024 at a time at least
 REPEATS = 7
-FIGURES = Path(__file__).parents[1] / "docs" / "figures.md"
 HZ = np.geomspace(20.0, 20_000.0, 800)
 BELLS = [Bell(hz=float(hz), gain_db=-4.0, q=4.0) for hz in np.geomspace(50.0, 12_000.0, 24)]
 
@@ -207,25 +204,22 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         measured += long_session(options.minutes, Path(folder))
     rows = [f"| {name} | {goal} | {value:.3g} |" for name, goal, value in measured]
-    text = TEMPLATE.format(
-        day=datetime.date.today(), cores=os.cpu_count(), machine=platform.machine(), python=platform.python_version(),
-        repeats=REPEATS, speed="\n".join(rows), shapes="\n".join(shape_errors()),
-    )  # fmt: skip
+    machine = machine_line("bench/engine.py")
+    text = TEMPLATE.format(machine=machine, repeats=REPEATS, speed="\n".join(rows), shapes="\n".join(shape_errors()))
     print(text)
     if options.write:
-        FIGURES.write_text(text, encoding="utf-8")
+        write_part("engine", text)
 
 
-TEMPLATE = """# Figures
+TEMPLATE = """## The engine
 
-Measured by `bench/engine.py` on {day}, {cores} cores of a virtual {machine} machine, Python {python}; every ratio
-within one run, the best of {repeats} turns, on one core unless said.
+{machine} Every ratio within one run, the best of {repeats} turns, on one core unless said.
 
 | what | goal | measured |
 |---|---|---|
 {speed}
 
-## How near the shapes come
+### How near the shapes come
 
 Largest error in dB against the analogue prototype, 20 Hz-20 kHz where it is above -40 dB, over 20 Hz-18 kHz,
 Q 0.5-30 and gains of 6 and 24 dB either way. *One section*: the closed form that dynamic bells use. *Bilinear*: the

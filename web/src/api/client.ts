@@ -27,6 +27,9 @@ export type Role = Schemas['TrackState']['role']
 export type SessionState = Omit<Schemas['SessionState'], 'tracks' | 'groups' | 'master'> & { tracks: TrackState[]; groups: GroupState[]; master: GroupState }
 export type SessionSummary = Schemas['SessionSummary']
 export type Spectrum = Schemas['Spectrum']
+export type Suspect = Omit<Schemas['SuspectView'], 'cut' | 'tame'> & { cut: Move; tame: Move; evidence: NonNullable<LedgerEntry['evidence']> }
+export type Suspects = Omit<Schemas['Suspects'], 'suspects'> & { suspects: Suspect[] }
+export type Cure = Schemas['CureView']
 export type TrackFields = Partial<WithLedger<Schemas['TrackFields']>>
 export type TrackState = WithLedger<Schemas['TrackState']>
 /** What can be on the bench: a track, or a group (or the mix) that looks like one. */
@@ -85,6 +88,9 @@ export const api = {
   listening: (id: string, trackId: string, alone: boolean) =>
     call<Listening>('GET', `/sessions/${id}/listening?track_id=${trackId}&alone=${alone}`),
   bounce: (id: string, groupId: string) => call<Bounce>('GET', `/sessions/${id}/groups/${groupId}/sound`),
+  suspects: (id: string, stripId: string, startS: number, endS: number) =>
+    call<Suspects>('GET', `/sessions/${id}/strips/${stripId}/suspects?start_s=${startS}&end_s=${endS}`),
+  cure: (id: string, stripId: string, entryId: string) => call<Cure>('GET', `/sessions/${id}/strips/${stripId}/cures/${entryId}`),
   handovers: (id: string) => call<HandOver[]>('GET', `/sessions/${id}/handovers`),
   handOver: (id: string, request: HandOverRequest) => call<HandOver>('POST', `/sessions/${id}/handovers`, request),
   cancel: (handoverId: string) => call<HandOver>('POST', `/handovers/${handoverId}/cancel`),

@@ -1,17 +1,25 @@
 <script setup lang="ts">
 /** Pins, keepers and moves of the track in the margin, each at its own frequency and tied to it by a fine line. */
-import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
-import type { Keeper, LedgerEntry, Move, MoveKind, Pin } from '../api/client'
+import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef, type Ref } from 'vue'
+import type { Cure, Keeper, LedgerEntry, Move, MoveKind, Pin, Suspect } from '../api/client'
 import { hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
 import { depthName, inKeeper, placeHz, withHz } from '../lib/edits'
 import { formatDb, formatHz, noteOfHz } from '../lib/figures'
 import { placeNotes } from '../lib/margin'
+import type { SuspectAudition } from '../lib/suspects'
+import CureLine from './CureLine.vue'
 import MoveForm from './MoveForm.vue'
+import SuspectNote from './SuspectNote.vue'
 
 const props = defineProps<{
   ledger: LedgerEntry[]
   pins: Pin[]
   keepers: Keeper[]
+  suspects: Suspect[]
+  suspectId: string | null
+  /** The stretch in which suspects were looked for. */
+  stretch: { startS: number; endS: number }
+  cure: Cure | null
   kinds: MoveKind[]
   frequency: FrequencyView
   chosenId: string | null
@@ -36,6 +44,10 @@ const emit = defineEmits<{
   preview: [id: string, move: Move]
   copy: [id: string, targetId: string]
   add: [hz: number]
+  chooseSuspect: [id: string | null]
+  hearSuspect: [how: SuspectAudition | null, suspect: Suspect]
+  judge: [how: 'cut' | 'tame' | 'wanted' | 'no-fault', suspect: Suspect]
+  loop: [startS: number, endS: number]
 }>()
 const FOLDED_PX = 30
 const GAP_PX = 4
@@ -56,18 +68,25 @@ onBeforeUnmount(() => watcher?.disconnect())
 const kindOf = (move: Move) => props.kinds.find((kind) => kind.kind === move.kind)
 /** The chosen note is as high as what is in it: measured, since its figures come and go. */
 const openPx = ref(FIRST_OPEN_PX)
-let opened: ResizeObserver | null = null
-function measure(element: unknown) {
-  opened?.disconnect()
-  if (!(element instanceof HTMLElement)) return
-  opened = new ResizeObserver(() => (openPx.value = element.offsetHeight))
-  opened.observe(element)
+const suspectPx = ref(FIRST_OPEN_PX)
+function measurer(height: Ref<number>) {
+  let opened: ResizeObserver | null = null
+  onBeforeUnmount(() => opened?.disconnect())
+  return (reference: unknown) => {
+    opened?.disconnect()
+    const element = reference instanceof HTMLElement ? reference : (reference as { $el?: unknown } | null)?.$el
+    if (!(element instanceof HTMLElement)) return
+    opened = new ResizeObserver(() => (height.value = element.offsetHeight))
+    opened.observe(element)
+  }
 }
-onBeforeUnmount(() => opened?.disconnect())
+const measure = measurer(openPx)
+const measureSuspect = measurer(suspectPx)
 const inView = (hz: number) => Math.min(Math.max(yOfHz(hz, props.frequency, height.value), 0), height.value)
 
 const notes = computed(() => [
   ...props.ledger.map((entry) => ({ id: entry.id, y: inView(placeHz(entry.move)), height: entry.id === props.chosenId ? openPx.value : FOLDED_PX })),
+  ...props.suspects.map((one) => ({ id: one.id, y: inView(one.hz), height: one.id === props.suspectId ? suspectPx.value : FOLDED_PX })),
   ...props.pins.map((pin) => ({ id: pin.id, y: inView(pin.hz), height: FOLDED_PX })),
   ...props.keepers.map((keeper, index) => ({ id: `keeper ${index}`, y: inView(Math.sqrt(keeper.low_hz * keeper.high_hz)), height: FOLDED_PX })),
 ])
@@ -75,7 +94,7 @@ const tops = computed(() => new Map(placeNotes(notes.value, height.value, GAP_PX
 const length = computed(() => Math.max(height.value, ...notes.value.map((note) => (tops.value.get(note.id) ?? 0) + note.height)))
 const ties = computed(() => notes.value.map((note) => {
   const top = tops.value.get(note.id) ?? 0
-  const at = note.id === props.chosenId ? Math.min(Math.max(note.y, top + 8), top + note.height - 8) : top + FOLDED_PX / 2
+  const at = note.id === props.chosenId || note.id === props.suspectId ? Math.min(Math.max(note.y, top + 8), top + note.height - 8) : top + FOLDED_PX / 2
   return { id: note.id, d: `M0 ${note.y} C ${TIE_PX / 2} ${note.y} ${TIE_PX / 2} ${at} ${TIE_PX} ${at}` }
 }))
 
@@ -110,7 +129,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
     <div class="inner" :style="{ height: `${length}px` }" data-test="margin"
       @pointermove="ghostY = onEmpty($event) ? yIn($event) : null" @pointerleave="ghostY = null"
       @click="onEmpty($event) && emit('add', hzOfY(yIn($event), frequency, height))">
-      <svg class="ties" :width="TIE_PX" :height="length" aria-hidden="true"><path v-for="tie in ties" :key="tie.id" :d="tie.d" :class="{ strong: tie.id === chosenId }" /></svg>
+      <svg class="ties" :width="TIE_PX" :height="length" aria-hidden="true"><path v-for="tie in ties" :key="tie.id" :d="tie.d" :class="{ strong: tie.id === chosenId, accused: tie.id === suspectId }" /></svg>
       <div v-if="ghostY !== null" class="ghost figures" :style="{ top: `${ghostY - 10}px` }">click: bell at {{ formatHz(ghostHz) }}</div>
       <article v-for="entry in ledger" :key="entry.id" :ref="entry.id === chosenId ? measure : undefined" class="note move" data-test="move"
         :class="{ chosen: entry.id === chosenId, off: !entry.move.on || !ledgerOn }"
@@ -128,6 +147,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
         </header>
         <template v-if="entry.id === chosenId">
           <p v-if="hears(entry.move)" class="flag slate">listens to {{ otherName(hears(entry.move)) }}</p>
+          <CureLine v-if="entry.evidence" :evidence="entry.evidence" :cure="cure" />
           <p v-if="inKeeper(entry.move, keepers)" class="flag">stands in a region that you keep</p>
           <MoveForm :move="entry.move" :kinds="kinds" :others="others" :level-db="gains.get(entry.id)?.level_db ?? null" :gain-db="gains.get(entry.id)?.gain_db ?? null"
             @change="(move, label) => emit('change', entry.id, move, label)" @preview="emit('preview', entry.id, $event)" />
@@ -143,6 +163,10 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
           </footer>
         </template>
       </article>
+      <SuspectNote v-for="one in suspects" :key="one.id" :ref="one.id === suspectId ? measureSuspect : undefined" :suspect="one" :open="one.id === suspectId"
+        :start-s="stretch.startS" :end-s="stretch.endS" :style="{ top: `${tops.get(one.id) ?? 0}px`, height: one.id === suspectId ? 'auto' : `${FOLDED_PX}px` }"
+        @choose="emit('chooseSuspect', one.id === suspectId ? null : one.id)" @hear="emit('hearSuspect', $event, one)" @cut="emit('judge', 'cut', one)"
+        @tame="emit('judge', 'tame', one)" @wanted="emit('judge', 'wanted', one)" @no-fault="emit('judge', 'no-fault', one)" @loop="(from, to) => emit('loop', from, to)" />
       <article v-for="pin in pins" :key="pin.id" class="note pin" data-test="pin" :style="{ top: `${tops.get(pin.id) ?? 0}px`, height: `${FOLDED_PX}px` }">
         <span class="figures where">{{ formatHz(pin.hz) }} {{ noteOfHz(pin.hz).name }}<template v-if="pin.excess_db != null"> {{ formatDb(pin.excess_db) }}</template></span>
         <button class="plain boxed" title="Make it a bell that cuts here" @click="emit('cutPin', pin)">cut</button>
@@ -154,8 +178,8 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
         <span class="figures where"><span class="soft">kept</span> {{ formatHz(keeper.low_hz) }} – {{ formatHz(keeper.high_hz) }}</span>
         <button class="plain" title="No longer keep it" :aria-label="`No longer keep ${formatHz(keeper.low_hz)} to ${formatHz(keeper.high_hz)}`" @click="emit('removeKeeper', index)">×</button>
       </article>
-      <p v-if="!ledger.length && !pins.length && !keepers.length" class="hint soft">
-        Nothing cut yet. Hold the mouse on the spectrum to lift what is under it, sweep up and down until the fault jumps out,
+      <p v-if="!ledger.length && !pins.length && !keepers.length && !suspects.length" class="hint soft">
+        Nothing cut yet. Let Mivlo look for suspects, above, or find them by ear: hold the mouse on the spectrum to lift what is under it, sweep up and down until the fault jumps out,
         press P to pin it. Or click here for a bell.
       </p>
     </div>
@@ -167,6 +191,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
 .inner { position: relative; cursor: copy; }
 .ties { position: absolute; left: 0; top: 0; pointer-events: none; }
 .ties path { fill: none; stroke: var(--ink-soft); stroke-width: 1; }
+.ties .accused { stroke: var(--vermilion); stroke-width: 2; }
 .ties .strong { stroke: var(--green); stroke-width: 2; }
 .note { position: absolute; left: 22px; right: 4px; background: var(--paper-raised); border: 1px solid var(--line); border-left: 3px solid var(--green); overflow: hidden; cursor: default; padding: 2px 6px 2px 4px; }
 .pin { border-left: 3px dotted var(--ochre); display: flex; align-items: center; gap: 3px; }

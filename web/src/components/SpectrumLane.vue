@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** The chosen track's spectrum, level running sideways: before in ink, after and taken-away in green, the probe in ochre. */
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
-import type { Probe } from '../api/client'
+import type { Probe, Suspect } from '../api/client'
 import { LEVEL_HIGH_DB, LEVEL_LOW_DB, xOfLevel, yOfHz, type FrequencyView } from '../lib/axis'
 import { colours, hatching, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
 
@@ -15,6 +15,8 @@ const props = defineProps<{
   live: readonly number[] | null
   frequency: FrequencyView
   probe: Probe | null
+  suspects: readonly Suspect[]
+  suspectId: string | null
 }>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const HARDLY_DB = 0.05
@@ -42,6 +44,7 @@ function paint() {
   if (props.probe) paintProbe(surface, props.probe, c.ochre, c.ochreFill)
   if (props.live) paintLive(surface, c.ink)
   if (props.before.length) paintAverage(surface, c)
+  paintSuspects(surface, c.vermilion)
   paintFigures(surface, c.soft, c.paper)
 }
 
@@ -86,6 +89,23 @@ function paintFigures({ context, width, height }: Surface, soft: string, paper: 
     context.fillText(`${db}`.replace('-', '−'), xOfLevel(db, width), height - 4)
   }
   context.fillText('dB', width - 10, height - 4)
+}
+
+/** Brackets at the side, as wide as each suspect: never over the curve. */
+function paintSuspects({ context, width, height }: Surface, vermilion: string) {
+  context.strokeStyle = vermilion
+  for (const one of props.suspects) {
+    const half = Math.max(Math.asinh(1 / (2 * one.q)) / Math.LN2, 0.03)
+    const top = yOfHz(one.hz * 2 ** half, props.frequency, height)
+    const bottom = yOfHz(one.hz / 2 ** half, props.frequency, height)
+    context.lineWidth = one.id === props.suspectId ? 3 : 1.5
+    context.beginPath()
+    context.moveTo(width - 8, top)
+    context.lineTo(width - 2, top)
+    context.lineTo(width - 2, bottom)
+    context.lineTo(width - 8, bottom)
+    context.stroke()
+  }
 }
 
 function paintProbe({ context, width, height }: Surface, probe: Probe, ochre: string, fill: string) {
@@ -142,7 +162,7 @@ onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, paint)
 })
 onBeforeUnmount(() => stop())
-watch(() => [props.before, props.response, props.full, props.live, props.frequency, props.probe], paint)
+watch(() => [props.before, props.response, props.full, props.live, props.frequency, props.probe, props.suspects, props.suspectId], paint)
 </script>
 
 <template><canvas ref="canvas" class="lane" role="img" aria-label="Spectrum of the chosen track"></canvas></template>

@@ -105,7 +105,7 @@ function dropPin() {
 }
 
 function addMove(move: Move, reason = '', without?: Pin) {
-  const added: LedgerEntry = { id: newId(), move, reason }
+  const added: LedgerEntry = { id: newId(), move, reason, evidence: null }
   entryId.value = added.id
   void onTrack(`Cut at ${formatHz(placeHz(move))}`, (track) => ({
     ledger: [...(track.ledger ?? []), added],

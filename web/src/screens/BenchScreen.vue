@@ -10,10 +10,12 @@ import SpectrumLane from '../components/SpectrumLane.vue'
 import TrackList from '../components/TrackList.vue'
 import WaveformStrip from '../components/WaveformStrip.vue'
 import { useBench } from '../composables/useBench'
+import { useHunt } from '../composables/useHunt'
 import { usePlay } from '../composables/usePlay'
 import { useSession } from '../composables/useSession'
 import { LEVEL_LOW_DB, hzOfY, scrollFrequency, scrollTime, timeOfX, wholeAxis, xOfLevel, yOfHz, zoomFrequency, zoomTime } from '../lib/axis'
 import { placeHz } from '../lib/edits'
+import type { Suspect } from '../api/client'
 import { formatDb, formatHz, noteOfHz } from '../lib/figures'
 import { isTyping } from '../lib/keys'
 
@@ -21,6 +23,7 @@ const { about, state, chosen, chosenId, edit } = useSession()
 const play = usePlay()
 const { positionFrame, rate, probe, spectra, ledgerHeard, matched, matchDb, offcuts, sliceEntryId, listening, alone, gains, playing } = play
 const bench = useBench()
+const hunting = useHunt()
 const { frequency, time, pointerHz, entryId, entry, probeWidth, songS, loop, waveform, spectrum, response } = bench
 
 const lanes = useTemplateRef<HTMLElement>('lanes')
@@ -132,8 +135,31 @@ function nudgePointer(direction: 1 | -1, fine: boolean) {
   if (probe.value) bench.setProbe(pointerHz.value)
 }
 
+const JUDGED = { cut: (one: Suspect) => hunting.answer(one, 'cut'), tame: (one: Suspect) => hunting.answer(one, 'tame'), wanted: hunting.wanted, 'no-fault': hunting.noFault }
+const judge = (how: keyof typeof JUDGED, one: Suspect) => JUDGED[how](one)
+const judgeChosen = (how: keyof typeof JUDGED) => hunting.suspect.value && judge(how, hunting.suspect.value)
+const huntedStretch = computed(() => ({ startS: hunting.result.value?.start_s ?? 0, endS: hunting.result.value?.end_s ?? songS.value }))
+const huntTold = computed(() => {
+  if (hunting.finding.value) return 'listening …'
+  if (hunting.problem.value) return hunting.problem.value
+  const result = hunting.result.value
+  if (!result) return loop.value ? 'in the loop' : 'in the whole song'
+  const n = hunting.suspects.value.length
+  return `${n || 'no'} suspect${n === 1 ? '' : 's'}${hunting.stale.value ? ', of another stretch' : ''}`
+})
+
 const KEYS: Record<string, () => void> = {
   p: () => bench.dropPin(),
+  h: () => void hunting.hunt(),
+  n: () => hunting.step(1),
+  N: () => hunting.step(-1),
+  1: () => hunting.audition('only'),
+  2: () => hunting.audition('dip'),
+  3: () => hunting.audition('lift'),
+  x: () => judgeChosen('cut'),
+  t: () => judgeChosen('tame'),
+  k: () => judgeChosen('wanted'),
+  d: () => judgeChosen('no-fault'),
   c: () => shownHz.value !== null && bench.addBell(shownHz.value),
   b: () => (ledgerHeard.value = !ledgerHeard.value),
   o: () => (offcuts.value = true),
@@ -157,7 +183,7 @@ function keyDown(event: KeyboardEvent) {
 
 function keyUp(event: KeyboardEvent) {
   if (event.key === 'o') offcuts.value = false
-  if (event.key === 'l') release()
+  if (['l', '1', '2', '3'].includes(event.key)) release()
 }
 
 function letGo() {
@@ -197,7 +223,7 @@ onBeforeUnmount(() => {
       <div ref="lane" class="spectrum" data-test="spectrum" tabindex="0" aria-label="Spectrum: hold to lift, P pins, arrow keys move the pointer"
         @pointerdown="lift" @pointerup="release" @pointercancel="release" @dblclick="bench.addBell(hzAt($event))">
         <SpectrumLane :hz="about?.axis_hz ?? []" :before="spectrum?.level_db ?? []" :outline="spectrum?.outline_db ?? []"
-          :response="shownResponse" :full="bench.fullResponse.value" :live="live" :frequency="frequency" :probe="probe" />
+          :response="shownResponse" :full="bench.fullResponse.value" :live="live" :frequency="frequency" :probe="probe" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" />
         <MoveHandle v-for="one in chosen.ledger" :key="one.id" :move="one.move" :chosen="one.id === entryId" :x="xAt(placeHz(one.move))"
           :width="laneSize.width" :height="laneSize.height" :frequency="frequency" :title="formatHz(placeHz(one.move))"
           @choose="entryId = one.id" @preview="bench.previewMove(one.id, $event)" @done="(move, label) => bench.changeMove(one.id, move, label)" />
@@ -213,11 +239,16 @@ onBeforeUnmount(() => {
     </div>
     <section class="side">
       <div class="head">
+        <button class="plain boxed find" data-test="find" :disabled="hunting.finding.value" title="Look for what behaves like a fault, in the loop or in the whole song (H)" @click="hunting.hunt()">find suspects</button>
+        <span class="soft told" data-test="found">{{ huntTold }}</span>
+      </div>
+      <div class="head">
         <label><span class="soft">steady moves in</span> <select :value="chosen.phase" aria-label="Phase" data-test="phase" title="Minimum phase: no delay, as hardware does it. Linear phase: the same magnitude, no phase shift; softens before attacks." @change="setPhase">
           <option value="minimum">minimum phase</option><option value="linear">linear phase</option></select></label>
       </div>
-      <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :kinds="kinds" :frequency="frequency" :chosen-id="entryId"
-        :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :gains="gainsNow" @choose="entryId = $event" @change="bench.changeMove" @hear="sliceEntryId = $event"
+      <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :stretch="huntedStretch" :cure="hunting.cure.value"
+        :kinds="kinds" :frequency="frequency" :chosen-id="entryId" :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :gains="gainsNow"
+        @choose-suspect="hunting.suspectId.value = $event" @hear-suspect="hunting.audition" @judge="judge" @loop="hunting.setLoop" @choose="entryId = $event" @change="bench.changeMove" @hear="sliceEntryId = $event"
         @duplicate="bench.duplicateMove" @remove="bench.removeMove" @remove-pin="bench.removePin" @cut-pin="bench.cutPin" @tame-pin="bench.tamePin" @keep-pin="bench.keepPin" @remove-keeper="bench.removeKeeper" @preview="bench.previewMove" @copy="bench.copyMove" @add="bench.addBell" />
     </section>
     <div class="bottom">
@@ -256,6 +287,8 @@ onBeforeUnmount(() => {
 .readout.lifting { border: 2px solid var(--ochre); }
 .head { display: flex; align-items: baseline; gap: 6px; padding: 4px 6px 3px 24px; border-bottom: 1px solid var(--line); font-size: 12.5px; white-space: nowrap; }
 .head select { font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); }
+.told { overflow: hidden; text-overflow: ellipsis; }
+.find { font-weight: 700; }
 .head option { background: var(--paper); }
 .notes { flex: 1; min-height: 0; }
 .side { display: flex; flex-direction: column; min-height: 0; min-width: 0; }

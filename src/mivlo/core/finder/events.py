@@ -24,8 +24,8 @@ PLOSIVE_OVER_DB, SIBILANT_OVER_DB = 12.0, 12.0
 PLOSIVE_S, SIBILANT_S = (0.02, 0.2), (0.03, 0.4)
 PLOSIVE_RISE_S, SIBILANT_RISE_S = 0.045, 0.012  # at most; at least
 EDGE_DB = 16.0  # below its top an event begins and ends
-PLOSIVE_COLOUR_DB, SIBILANT_COLOUR_DB = 8.0, 3.0  # low over middle above what is usual; high over middle
-BELOW_LOUDEST_DB = 26.0
+COLOUR_DB = 10.0  # by how much its band stands over the middle more than is usual in the loud half of the voice
+PLOSIVE_BELOW_DB, SIBILANT_BELOW_DB = 12.0, 20.0  # the loudest of the voice: what is lower disturbs nobody
 AUDIBLE_DB = -70.0
 
 
@@ -107,22 +107,24 @@ def _plosives(low: Array, middle: Array) -> Iterator[Event]:
     over = low - np.maximum(_running(low, 55.0), AUDIBLE_DB)
     colour = low - middle
     usual = float(np.median(colour[middle > np.percentile(middle, 60.0)]))
-    floor = float(np.percentile(middle, 95.0)) - BELOW_LOUDEST_DB
+    floor = float(np.percentile(middle, 95.0)) - PLOSIVE_BELOW_DB
     for first, top, last in _bursts(low, over, PLOSIVE_OVER_DB, floor):
         rise_s, length_s = _rise_s(low, first, top), (last - first) * HOP_S
-        if PLOSIVE_S[0] <= length_s <= PLOSIVE_S[1] and rise_s <= PLOSIVE_RISE_S and colour[top] > usual + PLOSIVE_COLOUR_DB:
+        if PLOSIVE_S[0] <= length_s <= PLOSIVE_S[1] and rise_s <= PLOSIVE_RISE_S and colour[top] > usual + COLOUR_DB:
             yield Event("plosive", first * HOP_S, last * HOP_S, 60.0, float(over[top]))
 
 
 def _sibilants(middle: Array, high: Array, high_hz: Array) -> Iterator[Event]:
     smooth = 10.0 * np.log10(uniform_filter1d(10.0 ** (high / 10.0), 3))
     over = smooth - np.maximum(_running(smooth, 45.0), AUDIBLE_DB - 10.0)
-    floor = float(np.percentile(middle, 95.0)) - BELOW_LOUDEST_DB
+    colours = high - middle
+    usual = float(np.median(colours[middle > np.percentile(middle, 60.0)]))
+    floor = float(np.percentile(middle, 95.0)) - SIBILANT_BELOW_DB
     for first, top, last in _bursts(smooth, over, SIBILANT_OVER_DB, floor):
         stretch = slice(first, last + 1)
-        colour = float(np.median((high - middle)[stretch]))
+        colour = float(np.median(colours[stretch]))
         rise_s, length_s = _rise_s(smooth, first, top), (last - first) * HOP_S
-        if SIBILANT_S[0] <= length_s <= SIBILANT_S[1] and rise_s >= SIBILANT_RISE_S and colour > SIBILANT_COLOUR_DB:
+        if SIBILANT_S[0] <= length_s <= SIBILANT_S[1] and rise_s >= SIBILANT_RISE_S and colour > usual + COLOUR_DB:
             yield Event("sibilance", first * HOP_S, last * HOP_S, float(np.median(high_hz[stretch])), float(over[top]))
 
 

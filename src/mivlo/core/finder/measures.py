@@ -108,9 +108,9 @@ def ring_time_s(source: Source, hz: float, q: float, *, start: int, end: int, sa
     """
     longest = round(RING_SECONDS * sample_rate_hz)
     x = source.read(start, min(end - start, longest)).mean(axis=0)
-    width = float(np.clip(1.5 * hz / q, 8.0, 400.0))
+    width = float(np.clip(3.0 * hz / q, 12.0, 400.0))  # wider than the mode: the filter must not ring longer
     size = max(8, round(2.0 * sample_rate_hz / width))
-    hop = max(1, size // 8)
+    hop = max(1, size // 16)
     if len(x) < 4 * size:
         return None
     turned = x * np.exp(-2j * np.pi * hz / sample_rate_hz * np.arange(len(x)))

@@ -1,0 +1,32 @@
+"""Writes what a benchmark measured into docs/figures.md: each benchmark has its own part of it."""
+
+import datetime
+import os
+import platform
+from pathlib import Path
+
+__all__ = ["FIGURES", "machine_line", "write_part"]
+
+FIGURES = Path(__file__).parents[1] / "docs" / "figures.md"
+HEAD = "# Figures\n"
+
+
+def machine_line(command: str) -> str:
+    """Return when, how and on what a part was measured."""
+    return (
+        f"Measured by `{command}` on {datetime.date.today()}, {os.cpu_count()} cores of a virtual "
+        f"{platform.machine()} machine, Python {platform.python_version()}."
+    )
+
+
+def write_part(name: str, text: str) -> None:
+    """Replace the part between a name's marks, or add it at the end."""
+    first, last = f"<!-- {name} -->", f"<!-- end of {name} -->"
+    before = FIGURES.read_text(encoding="utf-8") if FIGURES.exists() else HEAD
+    part = f"{first}\n{text.strip()}\n{last}"
+    if first in before:
+        at, end = before.index(first), before.index(last) + len(last)
+        after = before[:at] + part + before[end:]
+    else:
+        after = f"{before.rstrip()}\n\n{part}\n"
+    FIGURES.write_text(after, encoding="utf-8")

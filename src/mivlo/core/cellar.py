@@ -1,0 +1,207 @@
+"""The cellar: what tracks hold below their lowest useful note, and how high each may be cut."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.ndimage import maximum_filter1d, minimum_filter1d
+from scipy.signal import sosfreqz
+
+from mivlo.core.engine.source import Source
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map
+from mivlo.core.k_weighting import k_weighting
+from mivlo.core.moves.low_cut import LowCut
+from mivlo.core.roles import Role
+from mivlo.core.units import Array, Floats
+
+__all__ = ["Cellar", "CellarCut", "CellarTrack", "clear_the_cellar"]
+
+# Rules of thumb (common practice, no source): how high a low cut of each role may go. Bass and kick need their lows.
+HIGHEST_CUT_HZ: Mapping[Role, float] = {
+    "lead voice": 120.0, "backing voice": 200.0, "kick": 35.0, "bass": 35.0, "toms": 80.0, "snare": 200.0, "cymbals": 500.0,
+    "hand percussion": 120.0, "acoustic guitar": 150.0, "electric guitar": 200.0, "keys": 200.0, "reeds": 250.0, "strings": 250.0,
+    "brass": 250.0, "full backing": 40.0, "other": 250.0,
+}  # fmt: skip
+NEEDS_LOWS: tuple[Role, ...] = ("bass", "kick", "full backing")
+GENTLE, STRICT = 12, 24  # dB per octave
+BELOW_NOTE = 2.0 ** (-3.0 / 12.0)  # of the lowest note: three semitones below it
+NOTE_BELOW_TOP_DB, NOTE_OVER_SIDES_DB = 30.0, 10.0
+ENERGY_BELOW = 1e-2  # of a drum, or where no note is seen: what lies below is a hundredth of the track
+STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "cymbals", "hand percussion")
+AUDIBLE_DB = -5.0  # of a track beside the rest of the mix in a third of an octave: about a tone's threshold in noise
+ALLOWED_LU = 0.5
+LOWEST_CUT_HZ, SMALLEST_CUT_HZ = 20.0, 25.0
+CUTS_PER_OCTAVE = 6
+CLUTTER_BELOW_HZ = 200.0
+EVERY_BAND = 5  # of the map: a twelfth of an octave is fine enough for thirds of one
+SHOWN_BELOW_HZ = 500.0
+ACTIVE_DB = 45.0
+
+
+@dataclass(frozen=True, slots=True)
+class CellarTrack:
+    """A track as it stands in the mix: its sound, where it starts, its role and its fader."""
+
+    id: str
+    source: Source
+    start_frame: int
+    role: Role
+    gain_db: float
+
+
+@dataclass(frozen=True, slots=True)
+class CellarCut:
+    """Two proposals for one track, None where nothing is to be gained; levels of its low end for a picture."""
+
+    track_id: str
+    lowest_note_hz: float | None
+    safe: LowCut | None
+    in_the_mix: LowCut | None
+    low_hz: tuple[float, ...]
+    low_db: tuple[float, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Cellar:
+    """All tracks, and by how many dB each way of cutting lowers what is below 200 Hz but no track's that needs it."""
+
+    tracks: tuple[CellarCut, ...]
+    safe_gain_db: float
+    mix_gain_db: float
+
+
+def clear_the_cellar(tracks: Sequence[CellarTrack], *, end_frame: int, sample_rate_hz: float) -> Cellar:
+    """Return proposals for all tracks of a session, from its start to a frame.
+
+    Raises
+    ------
+    Nothing: silent tracks get no proposal.
+
+    Source: rules of thumb (common practice, no source); audibility as a threshold per third of an octave, about 5 dB
+    under what masks it (E. Zwicker, H. Fastl, "Psychoacoustics", from memory); loudness by K-weighting (ITU-R BS.1770-4)
+    """
+    rows, powers = [], []
+    hz: Floats = np.zeros(0)
+    for track in tracks:  # one map at a time: what is kept of each is small
+        levels = _map_of(track, end_frame, sample_rate_hz)
+        hz = levels.hz[::EVERY_BAND]
+        powers.append(_thirds(10.0 ** ((levels.levels_db + track.gain_db) / 10.0))[:, ::EVERY_BAND].astype(np.float32))
+        rows.append((_lowest_note_hz(levels.hz, curve := _loud_curve(levels), struck=track.role in STRUCK), levels.hz, curve))
+    total = np.sum(powers, axis=0) if powers else np.zeros((0, 0))
+    weights = np.abs(sosfreqz(k_weighting(sample_rate_hz), hz, fs=sample_rate_hz)[1]) ** 2
+    cuts = []
+    for track, power, (lowest, all_hz, curve) in zip(tracks, powers, rows, strict=True):
+        safe = _safe(track, lowest, sample_rate_hz)
+        mixed = _in_the_mix(track, power, total - power, weights, hz, safe, sample_rate_hz)
+        low = all_hz < SHOWN_BELOW_HZ
+        shown = (tuple(np.round(values[low], 1).tolist()) for values in (all_hz, curve))
+        cuts.append(CellarCut(track.id, lowest, safe, mixed, *shown))
+    safe_gain, mix_gain = (
+        _clutter_lost(tracks, powers, hz, chosen, sample_rate_hz)
+        for chosen in ([cut.safe for cut in cuts], [cut.in_the_mix for cut in cuts])
+    )
+    return Cellar(tuple(cuts), safe_gain, mix_gain)
+
+
+def _map_of(track: CellarTrack, end_frame: int, rate: float) -> LevelMap:
+    """Return the levels of a track from the session's start to its end, silence where it has no sound."""
+    return level_map(_Shifted(track.source, track.start_frame), start=0, end=end_frame, sample_rate_hz=rate)
+
+
+@dataclass(frozen=True, slots=True)
+class _Shifted:
+    """A source as it lies in the session."""
+
+    inner: Source
+    start_frame: int
+
+    @property
+    def n_channels(self) -> int:
+        return self.inner.n_channels
+
+    @property
+    def n_frames(self) -> int:
+        return self.inner.n_frames + self.start_frame
+
+    def read(self, start: int, n_frames: int) -> Array:
+        return self.inner.read(start - self.start_frame, n_frames)
+
+
+def _thirds(power: Floats) -> Floats:
+    """Return the power in a third of an octave around every band."""
+    reach = BANDS_PER_OCTAVE // 6
+    sums = np.cumsum(np.pad(power, ((0, 0), (reach + 1, reach))), axis=1, dtype=np.float64)
+    return np.asarray(sums[:, 2 * reach + 1 :] - sums[:, : -2 * reach - 1])
+
+
+def _loud_curve(levels: LevelMap) -> Floats:
+    """Return the level that each band reaches in a thirtieth of the time in which the track sounds."""
+    sounds = levels.power_db > levels.power_db.max() - ACTIVE_DB
+    return np.asarray(np.percentile(levels.levels_db[sounds], 97.0, axis=0))
+
+
+def _lowest_note_hz(hz: Floats, curve: Floats, *, struck: bool) -> float | None:
+    """Return the lowest frequency at which the track plays something: a peak that is no mere skirt; None for silence."""
+    top = float(curve.max())
+    if top < -90.0:
+        return None
+    reach = BANDS_PER_OCTAVE // 6  # a note is narrow: the thump of a plosive is not
+    peaks = (curve >= maximum_filter1d(curve, 5)) & (curve - minimum_filter1d(curve, 2 * reach + 1) > NOTE_OVER_SIDES_DB)
+    notes = np.flatnonzero(peaks & (curve > top - NOTE_BELOW_TOP_DB))
+    if len(notes) and not struck:
+        return float(hz[notes[0]])
+    power = np.cumsum(10.0 ** (curve / 10.0))
+    return float(hz[np.searchsorted(power, ENERGY_BELOW * power[-1])])
+
+
+def _safe(track: CellarTrack, lowest_hz: float | None, rate: float) -> LowCut | None:
+    """Return the cut just below the lowest note, no higher than the role's rule of thumb."""
+    if lowest_hz is None:
+        return None
+    hz = min(lowest_hz * BELOW_NOTE, HIGHEST_CUT_HZ[track.role], 0.4 * rate)
+    return _cut(hz, STRICT) if hz >= SMALLEST_CUT_HZ else None
+
+
+def _cut(hz: float, slope: int) -> LowCut:
+    return LowCut.model_validate({"hz": round(max(hz, LOWEST_CUT_HZ), 1), "slope_db_per_octave": slope})
+
+
+def _in_the_mix(
+    track: CellarTrack, own: Floats, rest: Floats, weights: Floats, hz: Floats, safe: LowCut | None, rate: float
+) -> LowCut | None:  # fmt: skip
+    """Return the highest cut at which what is heard of the track beside the others loses less than ALLOWED_LU."""
+    if safe is None:
+        return None
+    heard = own > rest * 10.0 ** (AUDIBLE_DB / 10.0)
+    spectrum = (own * heard).sum(axis=0) * weights
+    whole = float(spectrum.sum())
+    if whole <= 0.0:
+        return safe
+    best: LowCut | None = None
+    limit_hz = HIGHEST_CUT_HZ[track.role]
+    steps = int(np.floor(np.log2(max(limit_hz / SMALLEST_CUT_HZ, 1.0)) * CUTS_PER_OCTAVE))
+    for hz_of_cut in [*SMALLEST_CUT_HZ * 2.0 ** (np.arange(steps + 1) / CUTS_PER_OCTAVE), limit_hz]:
+        cut = _cut(float(hz_of_cut), GENTLE)
+        kept = float((spectrum * _power_response(cut, hz, rate)).sum())
+        if 10.0 * np.log10(whole / max(kept, 1e-30)) < ALLOWED_LU:
+            best = cut
+    return best if best is not None and best.hz >= safe.hz else safe
+
+
+def _power_response(cut: LowCut, hz: Floats, rate: float) -> Floats:
+    return np.asarray(np.abs(cut.response(np.minimum(hz, 0.49 * rate), rate)) ** 2)
+
+
+def _clutter_lost(
+    tracks: Sequence[CellarTrack], powers: Sequence[Floats], hz: Floats, cuts: Sequence[LowCut | None], rate: float
+) -> float:  # fmt: skip
+    """Return by how many dB the lows fall that no track needs: those of all but bass, kick and whole backings."""
+    low = hz < CLUTTER_BELOW_HZ
+    before = after = 0.0
+    for track, power, cut in zip(tracks, powers, cuts, strict=True):
+        if track.role in NEEDS_LOWS:
+            continue
+        spectrum = power[:, low].sum(axis=0)
+        before += float(spectrum.sum())
+        after += float((spectrum * (_power_response(cut, hz[low], rate) if cut is not None else 1.0)).sum())
+    return 10.0 * float(np.log10(before / after)) if before > 0.0 and after > 0.0 else 0.0

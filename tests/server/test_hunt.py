@@ -1,0 +1,77 @@
+"""Suspects over HTTP: found, answered, measured again, kept, dismissed, undone."""
+
+import numpy as np
+import soundfile
+from scipy.signal import lfilter
+
+from mivlo.core.filters.matched import plain_bell
+
+from ..core.phrases import phrase
+from .helpers import RATE, edit, new_session, set_track, upload
+
+HZ = 1_130.0
+
+
+def ringing_fiddle(http, tmp_path) -> dict:
+    clean, _ = phrase(40, (60, 64, 67, 62, 65, 69, 71, 67, 64, 60, 62, 66, 70, 68))
+    s = plain_bell(HZ, 14.0, 20.0, sample_rate_hz=48_000)
+    x = lfilter([s.b0, s.b1, s.b2], [1.0, s.a1, s.a2], clean, axis=1)
+    soundfile.write(tmp_path / "fiddle.wav", 0.4 * x.T / np.abs(x).max(), 48_000, subtype="PCM_24")
+    session = new_session(http)
+    return upload(http, session["id"], "fiddle.wav", (tmp_path / "fiddle.wav").read_bytes()).json()
+
+
+def suspects(http, state: dict, end_s: float = 7.0, strip: str | None = None):
+    address = f"/api/sessions/{state['id']}/strips/{strip or state['tracks'][0]['id']}/suspects"
+    return http.get(address, params={"start_s": 0.0, "end_s": end_s})
+
+
+def near(found: dict) -> list[dict]:
+    return [one for one in found["suspects"] if abs(1_200 * np.log2(one["hz"] / HZ)) < 60]
+
+
+def test_a_suspect_is_found_cut_measured_again_and_undone(http, tmp_path):
+    state = ringing_fiddle(http, tmp_path)
+    assert state["sample_rate_hz"] == RATE
+    suspect = near(suspects(http, state).json())[0]
+    assert suspect["sentence"]
+    assert suspect["around_hz"][0] < HZ < suspect["around_hz"][-1]
+    assert suspect["proposed"] in ("cut", "tame")
+    move = {**suspect["cut"], "gain_db": -14.0, "q": 20.0, "hz": HZ}
+    entry = {"id": "c1", "move": move, "reason": suspect["sentence"], "evidence": suspect["evidence"]}
+    cut = edit(http, state, set_track(state, ledger=[entry])).json()
+    assert cut["tracks"][0]["ledger"][0]["evidence"]["kind"] == suspect["kind"]
+    address = f"/api/sessions/{state['id']}/strips/{state['tracks'][0]['id']}/cures/c1"
+    cure = http.get(address).json()
+    assert cure["verdict"] == "cured"
+    assert cure["excess_after_db"] < cure["excess_before_db"] - 6
+    off = edit(http, cut, set_track(cut, ledger_on=False)).json()
+    assert http.get(address).json()["verdict"] == "not yet"
+    back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": off["revision"]}).json()
+    assert back["tracks"][0]["ledger_on"]
+    assert http.get(address.replace("c1", "c2")).status_code == 404
+
+
+def test_what_is_wanted_or_no_fault_is_not_told_again(http, tmp_path):
+    state = ringing_fiddle(http, tmp_path)
+    assert near(suspects(http, state).json())
+    kept = edit(http, state, set_track(state, keepers=[{"low_hz": 1_050, "high_hz": 1_220}])).json()
+    assert not near(suspects(http, kept).json())
+    free = edit(http, kept, set_track(kept, keepers=[])).json()
+    dismissed = edit(http, free, set_track(free, dismissed=[{"hz": HZ * 1.01, "wide": False}])).json()
+    told = suspects(http, dismissed).json()
+    assert not near(told)
+    assert told["n_dismissed"] == 1
+    back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": dismissed["revision"]}).json()
+    assert near(suspects(http, back).json())
+    assert near(suspects(http, back, strip=back["master"]["id"]).json())  # the mix is hunted like a track
+
+
+def test_wrong_questions_get_clear_answers(http, tmp_path):
+    state = ringing_fiddle(http, tmp_path)
+    address = f"/api/sessions/{state['id']}/strips/{state['tracks'][0]['id']}/suspects"
+    beyond = http.get(address, params={"start_s": 50, "end_s": 60})
+    assert beyond.status_code == 422
+    assert "no sound" in beyond.json()["message"]
+    assert suspects(http, state, strip="nobody").status_code == 404
+    assert suspects(http, state, end_s=-1.0).status_code == 422

@@ -1,0 +1,28 @@
+<script setup lang="ts">
+/** What became of the suspect that a move answers, measured again on the treated sound. */
+import { computed } from 'vue'
+import type { Cure, LedgerEntry } from '../api/client'
+
+const props = defineProps<{ evidence: NonNullable<LedgerEntry['evidence']>; cure: Cure | null }>()
+const TOO_MUCH = 0.35
+const words = computed(() => {
+  const cure = props.cure
+  if (!cure) return 'measuring what became of it'
+  const level = `${cure.excess_before_db.toFixed(1)} → ${cure.excess_after_db.toFixed(1)} dB out`
+  const ring = cure.ring_before_s !== null && cure.ring_after_s !== null ? `, rings ${cure.ring_before_s.toFixed(2)} → ${cure.ring_after_s.toFixed(2)} s` : ''
+  return `${cure.verdict}: ${level}${ring}`
+})
+const lost = computed(() => props.cure?.region_lost ?? 0)
+</script>
+
+<template>
+  <p class="cure" data-test="cure" :class="cure?.verdict.replace(' ', '-')">{{ evidence.kind }} {{ words }}</p>
+  <p v-if="lost > TOO_MUCH" class="lost">{{ Math.round(100 * lost) }} % of this region's own loudness is gone</p>
+</template>
+
+<style scoped>
+.cure, .lost { margin: 0 0 3px; font-size: 12.5px; line-height: 1.3; }
+.cured { color: var(--green); font-weight: 700; }
+.not-yet { color: var(--vermilion); }
+.lost { color: var(--ochre); }
+</style>

@@ -1,0 +1,111 @@
+/** Hunting: the suspects of what is on the bench, judged one by one with the ear in charge. */
+import { computed, ref, shallowRef, watch } from 'vue'
+import { api, type LedgerEntry, type Suspect, type Suspects } from '../api/client'
+import { newId } from '../lib/edits'
+import { formatHz } from '../lib/figures'
+import { isAnswered, keeperOfSuspect, probeOfSuspect, type SuspectAudition } from '../lib/suspects'
+import { useBench } from './useBench'
+import { useLatest } from './useLatest'
+import { usePlay } from './usePlay'
+import { useSession } from './useSession'
+
+const { about, state, chosen } = useSession()
+const play = usePlay()
+const bench = useBench()
+
+/** What was found, of which strip and stretch; null before anybody asked. */
+const found = shallowRef<{ stripId: string; key: string; result: Suspects } | null>(null)
+const finding = ref(false)
+const problem = ref('')
+const suspectId = ref<string | null>(null)
+
+const stretch = computed(() => bench.loop.value ?? { startS: 0, endS: bench.songS.value })
+const stretchKey = computed(() => `${stretch.value.startS.toFixed(3)} ${stretch.value.endS.toFixed(3)}`)
+const result = computed(() => (found.value && found.value.stripId === chosen.value?.id ? found.value.result : null))
+const stale = computed(() => result.value !== null && found.value?.key !== stretchKey.value)
+/** Those not yet answered by a move of the ledger. */
+const suspects = computed(() => result.value?.suspects.filter((one) => !isAnswered(one, chosen.value?.ledger ?? [])) ?? [])
+const suspect = computed(() => suspects.value.find((one) => one.id === suspectId.value) ?? null)
+watch(() => chosen.value?.id, () => {
+  suspectId.value = null
+  problem.value = ''
+})
+
+/** Look for suspects in the loop, or in the whole song. */
+async function hunt() {
+  const session = state.value
+  const strip = chosen.value
+  if (!session || !strip || finding.value) return
+  finding.value = true
+  problem.value = ''
+  const key = stretchKey.value
+  try {
+    const { startS, endS } = stretch.value
+    found.value = { stripId: strip.id, key, result: await api.suspects(session.id, strip.id, startS, endS) }
+    suspectId.value = suspects.value[0]?.id ?? null
+  } catch (error) {
+    problem.value = error instanceof Error ? error.message : String(error)
+  } finally {
+    finding.value = false
+  }
+}
+
+/** The next or the one before, round the list, strongest first. */
+function step(by: 1 | -1) {
+  const list = suspects.value
+  const at = list.findIndex((one) => one.id === suspectId.value)
+  suspectId.value = list.at((at + by) % Math.max(list.length, 1))?.id ?? null
+}
+
+/** Hold to hear a suspect alone, lifted, or the track without it; null lets go. */
+function audition(how: SuspectAudition | null, one: Suspect | null = suspect.value) {
+  const strip = chosen.value
+  play.probe.value = how && one && strip ? { ...probeOfSuspect(one, how, about.value?.probe.amount_db ?? 15), track_id: strip.id } : null
+  if (how && !play.playing.value) void play.play()
+}
+
+const next = (gone: Suspect) => {
+  const list = suspects.value
+  const at = list.findIndex((one) => one.id === gone.id)
+  suspectId.value = list.find((one, index) => one.id !== gone.id && index > at)?.id ?? list.find((one) => one.id !== gone.id)?.id ?? null
+}
+
+function answer(one: Suspect, how: 'cut' | 'tame') {
+  next(one)
+  const added: LedgerEntry = { id: newId(), move: one[how], reason: `${one.kind}: ${one.sentence}`.slice(0, 500), evidence: one.evidence }
+  void bench.onTrack(`${how === 'cut' ? 'Cut' : 'Tame'} ${one.kind} at ${formatHz(one.hz)}`, (strip) => ({ ledger: [...(strip.ledger ?? []), added] }))
+}
+
+function wanted(one: Suspect) {
+  next(one)
+  drop(one)
+  void bench.onTrack(`Keep ${formatHz(one.hz)}`, (strip) => ({ keepers: [...(strip.keepers ?? []), keeperOfSuspect(one)] }))
+}
+
+function noFault(one: Suspect) {
+  next(one)
+  drop(one)
+  void bench.onTrack(`Not a fault: ${formatHz(one.hz)}`, (strip) => ({ dismissed: [...(strip.dismissed ?? []), { hz: one.hz, wide: one.q < 4 }] }))
+}
+
+/** Take one off the list at once; the server leaves it out from now on. */
+function drop(one: Suspect) {
+  if (found.value) found.value = { ...found.value, result: { ...found.value.result, suspects: found.value.result.suspects.filter((other) => other.id !== one.id) } }
+}
+
+const setLoop = (startS: number, endS: number) => bench.setLoop({ startS: Math.max(startS - 0.4, 0), endS: Math.max(endS + 0.4, startS + 1) })
+
+/** What became of the suspect that the chosen move answers, measured again on the treated sound. */
+const cure = useLatest(
+  () => {
+    const session = state.value
+    const entry = bench.entry.value
+    return session && chosen.value && entry?.evidence ? { session: session.id, revision: session.revision, strip: chosen.value.id, entry: entry.id } : null
+  },
+  ({ session, strip, entry }) => api.cure(session, strip, entry),
+  () => bench.entryId.value,
+)
+
+export function useHunt() {
+  return { result, suspects, suspect, suspectId, finding, problem, stale, hunt, step, audition, answer, wanted, noFault, setLoop, cure }
+}

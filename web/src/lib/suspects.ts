@@ -1,0 +1,37 @@
+/** Pure helpers of judging suspects. */
+import type { Keeper, LedgerEntry, Probe, Suspect } from '../api/client'
+
+export type SuspectAudition = 'only' | 'dip' | 'lift'
+
+const SAME_OCTAVES = 60 / 1200
+const octavesOfQ = (q: number) => (2 / Math.LN2) * Math.asinh(1 / (2 * q))
+
+/** Tell whether a move of the ledger answers a suspect: its evidence names the same place and width. */
+export const isAnswered = (suspect: Suspect, ledger: readonly LedgerEntry[]) =>
+  ledger.some(({ evidence }) => evidence && evidence.kind === suspect.kind && Math.abs(Math.log2(evidence.hz / suspect.hz)) <= Math.max(SAME_OCTAVES, octavesOfQ(suspect.q) / 2))
+
+/** What the probe is to play for a suspect: as wide as it is. */
+export function probeOfSuspect(suspect: Suspect, how: SuspectAudition, liftDb: number): Omit<Probe, 'track_id'> {
+  const amount_db = how === 'dip' ? Math.min(Math.max(suspect.excess_db, 3), 24) : liftDb
+  return { kind: how, hz: suspect.hz, amount_db, width_octaves: Math.min(Math.max(octavesOfQ(suspect.q), 0.05), 3) }
+}
+
+/** The region that is kept when a suspect is wanted. */
+export function keeperOfSuspect(suspect: Suspect): Keeper {
+  const half = 2 ** (Math.max(octavesOfQ(suspect.q), 0.1) / 2)
+  return { low_hz: Math.max(suspect.hz / half, 20), high_hz: Math.min(suspect.hz * half, 20_000) }
+}
+
+/** Points of the small picture of evidence, frequency up, level sideways, inside width x height. */
+export function evidencePath(hz: readonly number[], db: readonly number[], width: number, height: number): string {
+  const low = Math.log2(hz[0] ?? 20)
+  const span = Math.log2(hz.at(-1) ?? 20_000) - low || 1
+  const top = Math.max(...db)
+  const bottom = Math.min(...db)
+  const range = Math.max(top - bottom, 12)
+  return db.map((level, index) => {
+    const x = ((level - bottom) / range) * (width - 2) + 1
+    const y = height - ((Math.log2(hz[index] ?? 20) - low) / span) * height
+    return `${index ? 'L' : 'M'}${x.toFixed(1)} ${y.toFixed(1)}`
+  }).join(' ')
+}
