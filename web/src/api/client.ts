@@ -29,6 +29,8 @@ export type SessionSummary = Schemas['SessionSummary']
 export type Spectrum = Schemas['Spectrum']
 export type Suspect = Omit<Schemas['SuspectView'], 'cut' | 'tame'> & { cut: Move; tame: Move; evidence: NonNullable<LedgerEntry['evidence']> }
 export type Suspects = Omit<Schemas['Suspects'], 'suspects'> & { suspects: Suspect[] }
+export type SurveyCut = Omit<Schemas['SurveyCut'], 'move'> & { move: Move }
+export type Cellar = Schemas['CellarView']
 export type Cure = Schemas['CureView']
 export type TrackFields = Partial<WithLedger<Schemas['TrackFields']>>
 export type TrackState = WithLedger<Schemas['TrackState']>
@@ -88,8 +90,11 @@ export const api = {
   listening: (id: string, trackId: string, alone: boolean) =>
     call<Listening>('GET', `/sessions/${id}/listening?track_id=${trackId}&alone=${alone}`),
   bounce: (id: string, groupId: string) => call<Bounce>('GET', `/sessions/${id}/groups/${groupId}/sound`),
+  cellar: (id: string) => call<Cellar>('GET', `/sessions/${id}/cellar`),
   suspects: (id: string, stripId: string, startS: number, endS: number) =>
     call<Suspects>('GET', `/sessions/${id}/strips/${stripId}/suspects?start_s=${startS}&end_s=${endS}`),
+  survey: (id: string, stripId: string, startS: number, endS: number, amount: number) =>
+    call<SurveyCut[]>('GET', `/sessions/${id}/strips/${stripId}/survey?start_s=${startS}&end_s=${endS}&amount=${amount}`),
   cure: (id: string, stripId: string, entryId: string) => call<Cure>('GET', `/sessions/${id}/strips/${stripId}/cures/${entryId}`),
   handovers: (id: string) => call<HandOver[]>('GET', `/sessions/${id}/handovers`),
   handOver: (id: string, request: HandOverRequest) => call<HandOver>('POST', `/sessions/${id}/handovers`, request),

@@ -288,6 +288,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sessions/{session_id}/cellar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Cellar
+         * @description Return the low end of every track, and how high each may be cut.
+         */
+        get: operations["cellar_api_sessions__session_id__cellar_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions/{session_id}/strips/{strip_id}/suspects": {
         parameters: {
             query?: never;
@@ -300,6 +320,26 @@ export interface paths {
          * @description Return what behaves like a fault in a stretch of a track, a group or the mix, strongest first.
          */
         get: operations["suspects_api_sessions__session_id__strips__strip_id__suspects_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions/{session_id}/strips/{strip_id}/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Survey
+         * @description Return shallow cuts at what belongs to no note played.
+         */
+        get: operations["survey_api_sessions__session_id__strips__strip_id__survey_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -588,6 +628,34 @@ export interface components {
             audio_id: string;
             /** N Frames */
             n_frames: number;
+        };
+        /**
+         * CellarRow
+         * @description One track's low end and how high it may be cut; None where nothing is to be gained.
+         */
+        CellarRow: {
+            /** Track Id */
+            track_id: string;
+            /** Lowest Note Hz */
+            lowest_note_hz: number | null;
+            safe: components["schemas"]["LowCut"] | null;
+            in_the_mix: components["schemas"]["LowCut"] | null;
+            /** Low Hz */
+            low_hz: number[];
+            /** Low Db */
+            low_db: number[];
+        };
+        /**
+         * CellarView
+         * @description All tracks' low ends, and what each way of cutting takes off what no track needs below 200 Hz.
+         */
+        CellarView: {
+            /** Rows */
+            rows: components["schemas"]["CellarRow"][];
+            /** Safe Gain Db */
+            safe_gain_db: number;
+            /** Mix Gain Db */
+            mix_gain_db: number;
         };
         /**
          * CureView
@@ -1964,6 +2032,20 @@ export interface components {
             level_db: number[];
             /** Outline Db */
             outline_db: number[];
+        };
+        /**
+         * SurveyCut
+         * @description One drafted cut, with what was heard there.
+         */
+        SurveyCut: {
+            /** Move */
+            move: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            /** Excess Db */
+            excess_db: number;
+            /** Share Of Time */
+            share_of_time: number;
+            /** Nearest Note */
+            nearest_note: string;
         };
         /**
          * SuspectView
@@ -4164,6 +4246,46 @@ export interface operations {
             };
         };
     };
+    cellar_api_sessions__session_id__cellar_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CellarView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     suspects_api_sessions__session_id__strips__strip_id__suspects_get: {
         parameters: {
             query: {
@@ -4186,6 +4308,53 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Suspects"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    survey_api_sessions__session_id__strips__strip_id__survey_get: {
+        parameters: {
+            query: {
+                start_s: number;
+                end_s: number;
+                low_hz?: number;
+                high_hz?: number;
+                amount?: number;
+            };
+            header?: never;
+            path: {
+                session_id: string;
+                strip_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SurveyCut"][];
                 };
             };
             /** @description Not Found */

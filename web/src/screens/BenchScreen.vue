@@ -7,6 +7,7 @@ import NoteRuler from '../components/NoteRuler.vue'
 import PositionLine from '../components/PositionLine.vue'
 import SpectrogramLane from '../components/SpectrogramLane.vue'
 import SpectrumLane from '../components/SpectrumLane.vue'
+import SurveyRow from '../components/SurveyRow.vue'
 import TrackList from '../components/TrackList.vue'
 import WaveformStrip from '../components/WaveformStrip.vue'
 import { useBench } from '../composables/useBench'
@@ -246,6 +247,7 @@ onBeforeUnmount(() => {
         <label><span class="soft">steady moves in</span> <select :value="chosen.phase" aria-label="Phase" data-test="phase" title="Minimum phase: no delay, as hardware does it. Linear phase: the same magnitude, no phase shift; softens before attacks." @change="setPhase">
           <option value="minimum">minimum phase</option><option value="linear">linear phase</option></select></label>
       </div>
+      <SurveyRow />
       <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :stretch="huntedStretch" :cure="hunting.cure.value"
         :kinds="kinds" :frequency="frequency" :chosen-id="entryId" :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :gains="gainsNow"
         @choose-suspect="hunting.suspectId.value = $event" @hear-suspect="hunting.audition" @judge="judge" @loop="hunting.setLoop" @choose="entryId = $event" @change="bench.changeMove" @hear="sliceEntryId = $event"

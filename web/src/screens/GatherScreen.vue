@@ -3,6 +3,7 @@
 import { ElButton, ElOption, ElProgress, ElSelect, ElSwitch } from 'element-plus'
 import { computed, ref, useTemplateRef } from 'vue'
 import { upload, type EditStep, type GroupState, type SessionState, type TrackFields, type TrackState } from '../api/client'
+import CellarPanel from '../components/CellarPanel.vue'
 import FigureInput from '../components/FigureInput.vue'
 import TrackPicture from '../components/TrackPicture.vue'
 import { usePlay } from '../composables/usePlay'
@@ -172,6 +173,7 @@ const told = (track: TrackState) =>
         <button class="plain" title="The tracks stay, without the group" @click="edit(`Dissolve ${group.name}`, [{ do: 'remove-group', group_id: group.id }])">dissolve</button>
       </div>
     </section>
+    <CellarPanel v-if="tracks.length" :key="state?.id" />
   </div>
 </template>
 

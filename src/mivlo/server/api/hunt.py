@@ -4,18 +4,24 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
+from mivlo.core.finder.survey import DEFAULT_AMOUNT
 from mivlo.server.api.common import Db, Problem
 from mivlo.server.services import hunt, sessions
 
 __all__ = ["router"]
 
 router = APIRouter(
-    prefix="/api/sessions/{session_id}/strips/{strip_id}", tags=["hunt"],
-    responses={404: {"model": Problem}, 422: {"model": Problem}},
-)  # fmt: skip
+    prefix="/api/sessions/{session_id}", tags=["hunt"], responses={404: {"model": Problem}, 422: {"model": Problem}}
+)
 
 
-@router.get("/suspects")
+@router.get("/cellar")
+def cellar(session_id: str, db: Db) -> hunt.CellarView:
+    """Return the low end of every track, and how high each may be cut."""
+    return hunt.cellar_of(sessions.read_session(db, session_id))
+
+
+@router.get("/strips/{strip_id}/suspects")
 def suspects(
     session_id: str, strip_id: str, start_s: Annotated[float, Query(ge=0.0)], end_s: Annotated[float, Query(gt=0.0)], db: Db
 ) -> hunt.Suspects:
@@ -23,7 +29,19 @@ def suspects(
     return hunt.suspects_of(sessions.read_session(db, session_id), strip_id, start_s=start_s, end_s=end_s)
 
 
-@router.get("/cures/{entry_id}")
+@router.get("/strips/{strip_id}/survey")
+def survey(
+    session_id: str, strip_id: str, start_s: Annotated[float, Query(ge=0.0)], end_s: Annotated[float, Query(gt=0.0)], db: Db,
+    low_hz: Annotated[float, Query(ge=20.0, le=20_000.0)] = 150.0,
+    high_hz: Annotated[float, Query(ge=20.0, le=20_000.0)] = 10_000.0,
+    amount: Annotated[float, Query(ge=0.0, le=100.0)] = DEFAULT_AMOUNT,
+) -> list[hunt.SurveyCut]:  # fmt: skip
+    """Return shallow cuts at what belongs to no note played."""
+    state = sessions.read_session(db, session_id)
+    return hunt.survey_of(state, strip_id, start_s=start_s, end_s=end_s, low_hz=low_hz, high_hz=high_hz, amount=amount)
+
+
+@router.get("/strips/{strip_id}/cures/{entry_id}")
 def cure(session_id: str, strip_id: str, entry_id: str, db: Db) -> hunt.CureView:
     """Return what became of the suspect that a move answers."""
     return hunt.cure_of(sessions.read_session(db, session_id), strip_id, entry_id)

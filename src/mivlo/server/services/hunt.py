@@ -1,4 +1,4 @@
-"""Hunting: what behaves like a fault in a track or group, and what became of it; computed in the pool."""
+"""Hunting: the cellar, what behaves like a fault in a track or group, and what became of it; computed in the pool."""
 
 from functools import lru_cache
 from pathlib import Path
@@ -7,15 +7,19 @@ from typing import Literal
 import numpy as np
 from pydantic import BaseModel
 
+from mivlo.core.cellar import Cellar, CellarTrack, clear_the_cellar
 from mivlo.core.engine.mix import Evidence, Keeper, LedgerState, Mix, StripState
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource, Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.kinds import HINTS, Kind
+from mivlo.core.finder.survey import DraftedCut, survey
 from mivlo.core.finder.suspects import Behaviour, Findings, Suspect, find
 from mivlo.core.finder.verify import Verdict, measure_again
 from mivlo.core.moves import Move
+from mivlo.core.moves.base import Keepers
+from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.roles import Role
 from mivlo.core.units import hz_to_note
 from mivlo.server.services.imports import STORED, stored_path
@@ -24,7 +28,19 @@ from mivlo.server.services.state import Dismissed, GroupView, SessionState, Trac
 from mivlo.server.services.views import bounce
 from mivlo.server.settings import settings
 
-__all__ = ["CureView", "EventView", "SuspectView", "Suspects", "cure_of", "suspects_of"]
+__all__ = [
+    "CellarRow",
+    "CellarView",
+    "CureView",
+    "EventView",
+    "SurveyCut",
+    "SuspectView",
+    "Suspects",
+    "cellar_of",
+    "cure_of",
+    "survey_of",
+    "suspects_of",
+]  # fmt: skip
 
 SAME_CENTS = 60.0  # a hit's tolerance: nearer is the same suspect
 ENOUGH_TO_SHOW = 0.12
@@ -86,6 +102,53 @@ class CureView(BaseModel):
     region_lost: float
 
 
+class CellarRow(BaseModel):
+    """One track's low end and how high it may be cut; None where nothing is to be gained."""
+
+    track_id: str
+    lowest_note_hz: float | None
+    safe: LowCut | None
+    in_the_mix: LowCut | None
+    low_hz: list[float]
+    low_db: list[float]
+
+
+class CellarView(BaseModel):
+    """All tracks' low ends, and what each way of cutting takes off what no track needs below 200 Hz."""
+
+    rows: list[CellarRow]
+    safe_gain_db: float
+    mix_gain_db: float
+
+
+def cellar_of(state: SessionState) -> CellarView:
+    """Return proposals for the lows of all tracks, each beside the others as they are mixed."""
+    tracks = tuple((t.id, t.audio_id, t.start_frame, t.role, t.gain_db) for t in state.tracks if not t.mute)
+    end = max((t.start_frame + t.audio.n_frames for t in state.tracks), default=0)
+    cellar = _cellar(tracks, end, state.sample_rate_hz)
+    rows = [
+        CellarRow(
+            track_id=cut.track_id, lowest_note_hz=cut.lowest_note_hz, safe=cut.safe, in_the_mix=cut.in_the_mix,
+            low_hz=list(cut.low_hz), low_db=list(cut.low_db),
+        )
+        for cut in cellar.tracks
+    ]  # fmt: skip
+    return CellarView(rows=rows, safe_gain_db=cellar.safe_gain_db, mix_gain_db=cellar.mix_gain_db)
+
+
+@lru_cache(maxsize=16)
+def _cellar(tracks: tuple[tuple[str, str, int, Role, float], ...], end: int, rate: int) -> Cellar:
+    return in_pool(_clear, str(settings().data / "audio"), tracks, end, rate)
+
+
+def _clear(folder: str, tracks: tuple[tuple[str, str, int, Role, float], ...], end: int, rate: int) -> Cellar:
+    mixed = [
+        CellarTrack(track_id, open_source(Path(folder) / audio_id / STORED), start_frame, role, gain_db)
+        for track_id, audio_id, start_frame, role, gain_db in tracks
+    ]
+    return clear_the_cellar(mixed, end_frame=end, sample_rate_hz=rate)
+
+
 def suspects_of(state: SessionState, strip_id: str, *, start_s: float, end_s: float) -> Suspects:
     """Return what behaves like a fault in a stretch of a track, a group, or the mix, before its own moves.
 
@@ -96,10 +159,8 @@ def suspects_of(state: SessionState, strip_id: str, *, start_s: float, end_s: fl
     """
     strip = _strip(state, strip_id)
     rate = state.sample_rate_hz
-    audio_id, offset_s, role, n_frames = _sound(state, strip)
-    start, end = max(round((start_s - offset_s) * rate), 0), min(round((end_s - offset_s) * rate), n_frames)
-    if end <= start:
-        raise ParameterError(f"{strip.name} has no sound from {start_s:.2f} to {end_s:.2f} s")
+    audio_id, start, end = _stretch(state, strip, start_s, end_s)
+    _, offset_s, role, _ = _sound(state, strip)
     findings = _found(audio_id, start, end, rate, role, strip.keepers)
     shown = [suspect for suspect in findings.suspects if suspect.confidence >= ENOUGH_TO_SHOW]
     kept = [suspect for suspect in shown if not _is_dismissed(suspect, strip.dismissed)]
@@ -128,6 +189,48 @@ def cure_of(state: SessionState, strip_id: str, entry_id: str) -> CureView:
     heard = tuple(track.model_copy(update={"ledger": ()}) for track in others)
     cure = _measured(plain, heard if _listens(strip) else (), entry.evidence, offset_s, n_frames, state.sample_rate_hz)
     return cure.model_copy(update={"entry_id": entry_id})
+
+
+class SurveyCut(BaseModel):
+    """One drafted cut, with what was heard there."""
+
+    move: Move
+    excess_db: float
+    share_of_time: float
+    nearest_note: str
+
+
+def survey_of(
+    state: SessionState, strip_id: str, *, start_s: float, end_s: float, low_hz: float, high_hz: float, amount: float
+) -> list[SurveyCut]:  # fmt: skip
+    """Return shallow cuts at what belongs to no note played in a stretch; raises as `suspects_of`."""
+    strip = _strip(state, strip_id)
+    audio_id, start, end = _stretch(state, strip, start_s, end_s)
+    keepers = tuple((keeper.low_hz, keeper.high_hz) for keeper in strip.keepers)
+    cuts = in_pool(_survey, stored_path(audio_id), start, end, state.sample_rate_hz, low_hz, high_hz, amount, keepers)
+    return [
+        SurveyCut(move=cut.move, excess_db=cut.excess_db, share_of_time=cut.share_of_time, nearest_note=cut.nearest_note)
+        for cut in cuts
+    ]
+
+
+def _survey(
+    path: Path, start: int, end: int, rate: int, low_hz: float, high_hz: float, amount: float, keepers: Keepers
+) -> list[DraftedCut]:  # fmt: skip
+    source = open_source(path)
+    return survey(
+        source, start=start, end=end, sample_rate_hz=rate, low_hz=low_hz, high_hz=high_hz, amount=amount, keepers=keepers
+    )
+
+
+def _stretch(state: SessionState, strip: TrackState | GroupView, start_s: float, end_s: float) -> tuple[str, int, int]:
+    """Return the audio id of a strip and the frames of a stretch of the session in it."""
+    audio_id, offset_s, _, n_frames = _sound(state, strip)
+    rate = state.sample_rate_hz
+    start, end = max(round((start_s - offset_s) * rate), 0), min(round((end_s - offset_s) * rate), n_frames)
+    if end <= start:
+        raise ParameterError(f"{strip.name} has no sound from {start_s:.2f} to {end_s:.2f} s")
+    return audio_id, start, end
 
 
 def _strip(state: SessionState, strip_id: str) -> TrackState | GroupView:
@@ -163,9 +266,7 @@ def _found(audio_id: str, start: int, end: int, rate: int, role: Role | None, ke
     return in_pool(_find, stored_path(audio_id), start, end, rate, role, tuple((k.low_hz, k.high_hz) for k in keepers))
 
 
-def _find(
-    path: Path, start: int, end: int, rate: int, role: Role | None, keepers: tuple[tuple[float, float], ...]
-) -> Findings:  # fmt: skip
+def _find(path: Path, start: int, end: int, rate: int, role: Role | None, keepers: Keepers) -> Findings:
     return find(open_source(path), start=start, end=end, sample_rate_hz=rate, role=role, keepers=keepers)
 
 

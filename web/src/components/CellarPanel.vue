@@ -1,0 +1,141 @@
+<script setup lang="ts">
+/** The cellar: what every track holds below its lowest note, and how high each may be cut; heard first, then taken. */
+import { computed, onBeforeUnmount, ref, shallowRef } from 'vue'
+import { api, type Cellar, type EditStep, type LedgerEntry, type TrackState } from '../api/client'
+import { usePlay } from '../composables/usePlay'
+import { useSession } from '../composables/useSession'
+import { editTrack, newId } from '../lib/edits'
+import { formatHz, noteOfHz } from '../lib/figures'
+
+type Row = Cellar['rows'][number]
+type Choice = 'none' | 'safe' | 'in_the_mix'
+
+const { state, edit, show } = useSession()
+const play = usePlay()
+const cellar = shallowRef<Cellar | null>(null)
+const choices = ref<Record<string, Choice>>({})
+const looking = ref(false)
+const problem = ref('')
+const hearing = ref(false)
+const WIDTH = 150
+const HEIGHT = 26
+const LOW_HZ = 20
+const HIGH_HZ = 500
+
+const tracks = computed(() => state.value?.tracks ?? [])
+const rows = computed(() => (cellar.value?.rows ?? []).flatMap((row) => {
+  const track = tracks.value.find((one) => one.id === row.track_id)
+  return track ? [{ row, track }] : []
+}))
+const reasonOf = (choice: Choice) => (choice === 'safe' ? 'Cellar: just below its lowest note' : 'Cellar: as high as is not missed in the mix')
+const cutOf = (row: Row) => (choices.value[row.track_id] === 'safe' ? row.safe : choices.value[row.track_id] === 'in_the_mix' ? row.in_the_mix : null)
+const chosen = computed(() => rows.value.filter(({ row }) => cutOf(row)))
+const steps = computed<EditStep[]>(() => chosen.value.map(({ row, track }) => {
+  const entry = { id: newId(), move: cutOf(row), reason: reasonOf(choices.value[row.track_id] ?? 'none'), evidence: null } as LedgerEntry
+  return editTrack(track, { ledger: [entry, ...track.ledger.filter((one) => !one.reason?.startsWith('Cellar:'))] })
+}))
+const gained = computed(() => {
+  const all = (choice: Choice) => rows.value.every(({ row }) => choices.value[row.track_id] === choice)
+  if (!cellar.value) return ''
+  if (all('safe')) return `${cellar.value.safe_gain_db.toFixed(1)} dB`
+  return all('in_the_mix') ? `${cellar.value.mix_gain_db.toFixed(1)} dB` : ''
+})
+
+async function look() {
+  if (!state.value) return
+  looking.value = true
+  problem.value = ''
+  try {
+    cellar.value = await api.cellar(state.value.id)
+    choose('safe')
+  } catch (error) {
+    problem.value = error instanceof Error ? error.message : String(error)
+  } finally {
+    looking.value = false
+  }
+}
+
+function choose(choice: Choice) {
+  choices.value = Object.fromEntries(rows.value.map(({ row }) => [row.track_id, choice]))
+}
+
+let before: TrackState[] | null = null
+
+/** Hold to hear the whole mix with the chosen cuts, unsaved. */
+function hear(on: boolean) {
+  if (on === hearing.value) return
+  hearing.value = on
+  if (on) {
+    before = tracks.value
+    play.alone.value = false
+    show(steps.value)
+    if (!play.playing.value) void play.play()
+  } else if (before) {
+    show(before.map((track) => editTrack(track, { ledger: track.ledger })))
+    before = null
+  }
+}
+
+async function take() {
+  hear(false)
+  await edit('Clear the cellar', steps.value)
+  cellar.value = null
+}
+
+/** The low end as a line, and where it would be cut. */
+function path(row: Row): string {
+  const top = Math.max(...row.low_db)
+  return row.low_hz.map((hz, index) => `${index ? 'L' : 'M'}${xOf(hz).toFixed(1)} ${(HEIGHT - 2 - (HEIGHT - 4) * Math.max(1 - (top - (row.low_db[index] ?? -120)) / 50, 0)).toFixed(1)}`).join(' ')
+}
+const xOf = (hz: number) => (WIDTH * Math.log2(Math.max(hz, LOW_HZ) / LOW_HZ)) / Math.log2(HIGH_HZ / LOW_HZ)
+const note = (hz: number | null) => (hz === null ? 'silent' : `${noteOfHz(hz).name}, ${formatHz(hz)}`)
+onBeforeUnmount(() => hear(false))
+</script>
+
+<template>
+  <section class="cellar" aria-label="Cellar">
+    <h2>Cellar</h2>
+    <p class="soft">Low energy that nobody hears alone piles up over many tracks. Clear it first.
+      <button class="plain boxed" data-test="look-in-cellar" :disabled="looking || !tracks.length" @click="look">{{ looking ? 'listening …' : 'look into the cellar' }}</button>
+      <span v-if="problem" class="problem">{{ problem }}</span></p>
+    <template v-if="rows.length">
+      <table data-test="cellar">
+        <thead><tr><th>Track</th><th>Below 500 Hz</th><th>Lowest note</th><th>Leave</th>
+          <th><button class="plain" @click="choose('safe')">Safe</button></th><th><button class="plain" @click="choose('in_the_mix')">In the mix</button></th></tr></thead>
+        <tbody>
+          <tr v-for="{ row, track } in rows" :key="row.track_id">
+            <td>{{ track.name }}</td>
+            <td><svg :width="WIDTH" :height="HEIGHT" role="img" :aria-label="`Low end of ${track.name}`"><path :d="path(row)" />
+              <line v-if="cutOf(row)" :x1="xOf(cutOf(row)?.hz ?? 20)" :x2="xOf(cutOf(row)?.hz ?? 20)" y1="0" :y2="HEIGHT" /></svg></td>
+            <td class="figures">{{ note(row.lowest_note_hz) }}</td>
+            <td><input v-model="choices[row.track_id]" type="radio" value="none" :name="row.track_id" :aria-label="`Leave ${track.name}`" /></td>
+            <td class="figures"><label v-if="row.safe"><input v-model="choices[row.track_id]" type="radio" value="safe" :name="row.track_id" /> {{ formatHz(row.safe.hz) }}, {{ row.safe.slope_db_per_octave }} dB/oct</label></td>
+            <td class="figures"><label v-if="row.in_the_mix"><input v-model="choices[row.track_id]" type="radio" value="in_the_mix" :name="row.track_id" /> {{ formatHz(row.in_the_mix.hz) }}, {{ row.in_the_mix.slope_db_per_octave }} dB/oct</label></td>
+          </tr>
+        </tbody>
+      </table>
+      <div class="row">
+        <button class="plain boxed" data-test="hear-cellar" :aria-pressed="hearing" title="Hold to hear the mix with these cuts" @pointerdown.prevent="hear(true)" @pointerup="hear(false)" @pointerleave="hear(false)"
+          @keydown.space.prevent="hear(true)" @keyup.space="hear(false)">hold to hear</button>
+        <button class="plain boxed take" data-test="clear-cellar" :disabled="!chosen.length" @click="take">clear the cellar of {{ chosen.length }} track{{ chosen.length === 1 ? '' : 's' }}</button>
+        <span v-if="gained" class="soft">takes {{ gained }} off the lows that no track needs</span>
+      </div>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.cellar { margin-top: 18px; }
+h2 { font-size: 15px; margin: 0 0 4px; }
+p { margin: 0 0 6px; }
+table { border-collapse: collapse; }
+th { text-align: left; font-weight: 400; color: var(--ink-soft); border-bottom: 1.5px solid var(--ink); padding: 2px 14px 2px 0; }
+th .plain { padding: 0; text-decoration: underline; }
+td { border-bottom: 1px solid var(--line); padding: 2px 14px 2px 0; white-space: nowrap; }
+svg { display: block; border-bottom: 1px solid var(--ink-soft); }
+path { fill: none; stroke: var(--ink); stroke-width: 1.2; }
+line { stroke: var(--green); stroke-width: 2; stroke-dasharray: 4 2; }
+.row { display: flex; gap: 10px; align-items: center; margin-top: 8px; }
+.take { font-weight: 700; color: var(--green); }
+.problem { color: var(--vermilion); }
+</style>
