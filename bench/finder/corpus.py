@@ -6,9 +6,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+import soxr
+from scipy.signal import sosfilt
 
 from finder.faults import Fault, draw_fault, plant
 from finder.phrases import RATE, TEST_BANKS, TRAINING_BANKS, Phrase, draw_instrument, draw_phrase
+from mivlo.core.filters.matched import high_shelf
 from mivlo.core.units import Array
 
 __all__ = ["CASES", "Item", "items_of_phrase"]
@@ -59,7 +62,7 @@ def _phrase(part: str, index: int, folder: Path) -> Phrase:
 def _item(phrase: Phrase, part: str, name: str, case: str, random: np.random.Generator) -> Item:
     """Return a phrase with faults; those that do not count are drawn again, a few times."""
     wanted = {"clean": 0, "line": int(random.integers(1, 4))}.get(case, 1)
-    samples, faults = phrase.samples, list[Fault]()
+    samples, faults = phrase.samples if part == "test" else _otherwise(phrase.samples, random), list[Fault]()
     for _ in range(12 * wanted):
         if len(faults) == wanted:
             break
@@ -73,3 +76,13 @@ def _item(phrase: Phrase, part: str, name: str, case: str, random: np.random.Gen
     peak = max(float(np.max(np.abs(samples))), 1e-9)
     samples = (samples * min(1.0, 0.9 / peak)).astype(np.float32)
     return Item(name, phrase.bank, phrase.instrument.name, phrase.instrument.role, case, tuple(faults), samples)
+
+
+def _otherwise(samples: Array, random: np.random.Generator) -> Array:
+    """Return a phrase as another instrument might sound: faster or slower with its formants, and tilted."""
+    factor = float(2.0 ** random.uniform(-0.35, 0.35))
+    moved = soxr.resample(samples.T, RATE, RATE * factor, quality="MQ").T
+    corner_hz = float(np.exp(random.uniform(np.log(400), np.log(3_000))))
+    shelf = high_shelf(corner_hz, float(random.uniform(-7, 7)), 0.4, sample_rate_hz=RATE)
+    sos = np.array([[s.b0, s.b1, s.b2, 1.0, s.a1, s.a2] for s in shelf])
+    return np.asarray(sosfilt(sos, moved, axis=1), dtype=np.float32)

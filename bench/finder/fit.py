@@ -15,6 +15,8 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import numpy as np
 import torch
+from scipy.ndimage import maximum_filter1d
+from scipy.optimize import minimize
 
 from finder.cases import Case, load_cases
 from finder.network import TapNetwork
@@ -23,7 +25,7 @@ from mivlo.core.finder.network import FURTHEST, LAYERS, OUTPUTS
 from mivlo.core.units import Array
 
 WEIGHTS = Path(__file__).parents[2] / "src" / "mivlo" / "core" / "finder" / "weights.npz"
-BATCH, EPOCHS, RATE = 16, 24, 2e-3
+BATCH, EPOCHS, RATE = 16, 18, 2e-3
 LINE_SPREAD, WIDE_SPREAD = 1.3, 7.0  # bands: how sharply the truth is drawn
 VALIDATION_EVERY = 10  # phrases: every tenth is held back
 
@@ -41,7 +43,7 @@ def targets(case: Case, n_bands: int) -> tuple[Array, Array]:
         truth[row] = np.maximum(truth[row], shape)
         near = np.abs(bands - at) < (3 if line else 12)
         truth[OUTPUTS.index("loud-only"), near] = fault.loud_only
-        weight[OUTPUTS.index("loud-only"), near] = 0.5
+        weight[OUTPUTS.index("loud-only"), near] = 3.0 if fault.loud_only else 0.6  # as much of both in all
     for name, extra in (("line", 8.0), ("hump", 3.0), ("harsh", 3.0)):
         row = OUTPUTS.index(name)
         weight[row] *= 1.0 + extra * truth[row]
@@ -83,6 +85,32 @@ def fit(x: torch.Tensor, truth: torch.Tensor, weight: torch.Tensor, held: np.nda
     return network
 
 
+def calibration(log_odds: Array, cases: list[Case]) -> Array:
+    """Return (outputs, 2): slope and offset that turn the log odds of a maximum into those of its being a fault.
+
+    Source: J. Platt, "Probabilistic outputs for support vector machines", 1999 (from memory): a logistic fit on what
+    was held back
+    """
+    found = []
+    for row, name in enumerate(OUTPUTS):
+        values, truths = [], []
+        for of_file, case in zip(log_odds[:, row], cases, strict=True):
+            apart, reach = (4, 3.0) if name == "line" else (40, 20.0)
+            tops = np.flatnonzero((of_file >= maximum_filter1d(of_file, 2 * apart + 1)) & (of_file > -6.0))
+            places = [np.log2(f.hz / LOWEST_HZ) * BANDS_PER_OCTAVE for f in case.item.faults if name in f.kind]
+            values += of_file[tops].tolist()
+            truths += [any(abs(top - place) <= reach for place in places) for top in tops]
+        x, y = np.array(values), np.array(truths, dtype=float)
+
+        def misfit(ab: Array, x: Array = x, y: Array = y) -> float:
+            z = ab[0] * x + ab[1]
+            return float(np.mean(np.logaddexp(0.0, z) - y * z))
+
+        found.append([1.0, 0.0] if name == "loud-only" else minimize(misfit, [1.0, -1.0]).x.tolist())
+        print(f"{name}: {len(x)} maxima, {y.mean():.2f} of them faults, slope and offset {np.round(found[-1], 2)}")
+    return np.array(found)
+
+
 def main() -> None:
     """Fit and write."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -103,9 +131,13 @@ def main() -> None:
     held = np.array([int(case.item.name.split("-")[1]) % VALIDATION_EVERY == 0 for case in cases])
     x, truth, weight = (torch.from_numpy(part) for part in (values, *(np.stack(part) for part in zip(*truths, strict=True))))
     stored: dict[str, Array] = {"mean": mean, "spread": spread, "fits": np.array(options.fits), "names": np.array(cases[0].names)}
-    for seed in range(options.fits):
-        network = fit(x, truth, weight, held, seed)
+    networks = [fit(x, truth, weight, held, seed) for seed in range(options.fits)]
+    for seed, network in enumerate(networks):
         stored |= {f"{seed}.{name}": part.numpy().astype(np.float16) for name, part in network.state_dict().items()}
+    with torch.no_grad():
+        rows = torch.from_numpy(np.flatnonzero(held))
+        odds = torch.cat([torch.stack([one(x[r].float()) for one in networks]).mean(dim=0) for r in torch.split(rows, 64)])
+    stored["calibration"] = calibration(odds.numpy(), [cases[int(row)] for row in rows])
     assert all(f"0.layers.{number}.weight" in stored for number in range(len(LAYERS)))
     np.savez_compressed(options.out, allow_pickle=False, **stored)
 

@@ -36,12 +36,12 @@ class Bank:
 # The two groups share no maker; the Black Pearl kit is in no bank of the other group.
 TRAINING_BANKS = (
     Bank("fluid-soundfont-gm", "FluidR3_GM.sf2", melodic=True, drum_kits=(0, 8, 16, 32, 40)),
+    Bank("opl3-soundfont", "OPL-3_FM_128M.sf2", melodic=True, drum_kits=()),
     Bank("avldrums (black pearl)", "Black_Pearl_4_LV2.sf2", melodic=False, drum_kits=(0,), drum_channel=0),
 )
 TEST_BANKS = (
     Bank("timgm6mb-soundfont", "TimGM6mb.sf2", melodic=True, drum_kits=(0,)),
     Bank("csound-soundfont", "sf_GMbank.sf2", melodic=True, drum_kits=(0,)),
-    Bank("opl3-soundfont", "OPL-3_FM_128M.sf2", melodic=True, drum_kits=()),
     Bank("avldrums (red zeppelin)", "Red_Zeppelin_4_LV2.sf2", melodic=False, drum_kits=(0,), drum_channel=0),
 )
 

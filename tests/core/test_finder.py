@@ -104,8 +104,9 @@ def test_a_shell_that_rings_over_a_membrane_is_found_and_the_membrane_is_not():
     # Modes of a circular membrane, references 5.5: zeros of Bessel functions over the first.
     ratios = np.sort(np.concatenate([jn_zeros(order, 3) for order in range(6)]))[:8] / jn_zeros(0, 1)[0]
     skin = [(110.0 * ratio, 1.0 / (1 + n), 0.25) for n, ratio in enumerate(ratios)]
-    assert sum(suspect.confidence > 0.5 for suspect in found_in(strokes(skin))) <= 1
-    first = found_in(strokes([*skin, (431.0, 0.5, 0.9)]), role="hand percussion")[0]
+    drum = "hand percussion"
+    assert sum(suspect.confidence > 0.5 for suspect in found_in(strokes(skin), role=drum)) <= 1
+    first = found_in(strokes([*skin, (431.0, 0.5, 0.9)]), role=drum)[0]
     assert abs(1_200 * np.log2(first.hz / 431.0)) < 20
     assert first.kind == "ring"
     assert first.ring_s == pytest.approx(0.9, rel=0.2)
@@ -133,7 +134,7 @@ def test_every_planted_fault_of_the_demo_is_found_with_its_word():
     drum = "hand percussion"
     roles = {"Frame drum": drum, "Upright bass": "bass", "Squeezebox": "reeds", "Fiddle": "strings", "Box drum": drum}
     for fault in truth:
-        if fault["kind"] in ("plosive", "sibilance") or "track" not in fault:
+        if fault["track"] not in roles:
             continue
         suspects = found_in(demo_track(fault["track"].lower().replace(" ", "-")), role=roles[fault["track"]])[:5]
         hz = fault.get("hz") or np.sqrt(fault["low_hz"] * fault["high_hz"])

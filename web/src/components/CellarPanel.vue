@@ -137,5 +137,6 @@ path { fill: none; stroke: var(--ink); stroke-width: 1.2; }
 line { stroke: var(--green); stroke-width: 2; stroke-dasharray: 4 2; }
 .row { display: flex; gap: 10px; align-items: center; margin-top: 8px; }
 .take { font-weight: 700; color: var(--green); }
+input { accent-color: var(--green); }
 .problem { color: var(--vermilion); }
 </style>

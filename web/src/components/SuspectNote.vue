@@ -35,7 +35,7 @@ const follows = computed(() => ({ true: 'follows the notes', false: 'does not fo
 </script>
 
 <template>
-  <article class="note suspect" :class="{ open }" data-test="suspect" :data-kind="suspect.kind">
+  <article class="suspect" :class="{ open }" data-test="suspect" :data-kind="suspect.kind">
     <button class="title" :aria-expanded="open" :title="suspect.sentence" @click="emit('choose')">
       <span class="kind">{{ suspect.kind }}</span><span class="figures">{{ formatHz(suspect.hz) }}</span><span class="sure">{{ suspect.sureness }}</span>
     </button>

@@ -9,11 +9,13 @@ from scipy.fft import rfft
 from scipy.ndimage import percentile_filter, uniform_filter1d
 
 from mivlo.core.engine.source import Source
+from mivlo.core.finder.level_map import halved_rate
 from mivlo.core.units import Array
 
 __all__ = ["Event", "find_events"]
 
 HOP_S, WINDOW_S = 0.004, 0.012
+HALVINGS = 4  # of the rate for the low band
 LOW_WINDOW_S = 0.024  # a cycle of 40 Hz: below it there is no level to speak of
 LOW_HZ, MIDDLE_HZ, HIGH_HZ = (20.0, 120.0), (250.0, 3_000.0), (4_500.0, 14_000.0)
 RUNNING_S = 1.0  # over which the level that an event stands above is taken
@@ -23,6 +25,7 @@ CHUNK_S = 20.0
 PLOSIVE_OVER_DB, SIBILANT_OVER_DB = 12.0, 12.0
 PLOSIVE_S, SIBILANT_S = (0.02, 0.2), (0.03, 0.4)
 PLOSIVE_RISE_S, SIBILANT_RISE_S = 0.045, 0.012  # at most; at least
+VOICED_SHARE, SOUNDING_DB, MOST_A_SECOND = 0.3, 15.0, 1.4  # of a voice, where it is not known to be one
 EDGE_DB = 16.0  # below its top an event begins and ends
 COLOUR_DB = 10.0  # by how much its band stands over the middle more than is usual in the loud half of the voice
 PLOSIVE_BELOW_DB, SIBILANT_BELOW_DB = 12.0, 20.0  # the loudest of the voice: what is lower disturbs nobody
@@ -40,8 +43,10 @@ class Event:
     over_db: float
 
 
-def find_events(source: Source, *, start: int, end: int, sample_rate_hz: float) -> list[Event]:
-    """Return the plosives and sibilants of a stretch of a voice, by time.
+def find_events(
+    source: Source, *, start: int, end: int, sample_rate_hz: float, surely_a_voice: bool = True
+) -> list[Event]:  # fmt: skip
+    """Return the plosives and sibilants of a stretch of a voice, by time; none of what sounds like no voice, where that is open.
 
     Raises
     ------
@@ -53,19 +58,35 @@ def find_events(source: Source, *, start: int, end: int, sample_rate_hz: float) 
     if not parts:
         return []
     low, middle, high, high_hz = (np.concatenate(rows) for rows in zip(*parts, strict=True))
-    offset_s = start / sample_rate_hz
+    offset_s, hop_s = start / sample_rate_hz, _hop_frames(sample_rate_hz) / sample_rate_hz
     events = [*_plosives(low, middle), *_sibilants(middle, high, high_hz)]
-    return sorted((_moved(event, offset_s) for event in events), key=lambda event: event.start_s)
+    if not surely_a_voice and not _like_a_voice(middle, events):
+        return []
+    return sorted((_placed(event, offset_s, hop_s / HOP_S) for event in events), key=lambda event: event.start_s)
 
 
-def _moved(event: Event, by_s: float) -> Event:
-    return Event(event.kind, event.start_s + by_s, event.end_s + by_s, event.hz, event.over_db)
+def _placed(event: Event, offset_s: float, stretch: float) -> Event:
+    """Return an event in the source's time: the hop is not HOP_S to the last frame at every rate."""
+    start_s, end_s = (offset_s + stretch * seconds for seconds in (event.start_s, event.end_s))
+    return Event(event.kind, start_s, end_s, event.hz, event.over_db)
+
+
+def _like_a_voice(middle: Array, events: list[Event]) -> bool:
+    """Tell whether the middle sounds for long and events are few: of drums, every stroke would be one."""
+    sounding = float(np.mean(middle > np.percentile(middle, 95.0) - SOUNDING_DB))
+    return sounding >= VOICED_SHARE and len(events) <= MOST_A_SECOND * len(middle) * HOP_S
+
+
+def _hop_frames(rate: float) -> int:
+    slower = 1 << HALVINGS
+    return max(1, round(HOP_S * rate / slower)) * slower
 
 
 def _band_levels(source: Source, start: int, end: int, rate: float) -> Iterator[tuple[Array, Array, Array, Array]]:
     """Yield, a piece at a time, the levels in dB of the three bands and the middle of the high one, every HOP_S."""
-    hop, short, long = (max(2, round(seconds * rate)) for seconds in (HOP_S, WINDOW_S, LOW_WINDOW_S))
-    short += short % 2
+    slower = 1 << HALVINGS
+    hop, long = _hop_frames(rate), round(LOW_WINDOW_S * rate / slower) * slower
+    short = round(WINDOW_S * rate / 2) * 2
     step = max(round(CHUNK_S * rate) // hop, 1) * hop
     for first in range(start, end, step):
         count = min(step, end - first) // hop
@@ -81,8 +102,11 @@ def _band_levels(source: Source, start: int, end: int, rate: float) -> Iterator[
         middle, high = ((hz >= a) & (hz < b) for a, b in (MIDDLE_HZ, HIGH_HZ))
         of_high = power[:, high]
         centre = (of_high * hz[high]).sum(axis=1) / (of_high.sum(axis=1) + 1e-12)
-        slow = np.lib.stride_tricks.sliding_window_view(mono, 2 * long)[: count * hop : hop]
-        deep = slow @ _low_basis(2 * long, rate)
+        slow = mono[None]
+        for _ in range(HALVINGS):
+            slow = halved_rate(slow)
+        deep_windows = np.lib.stride_tricks.sliding_window_view(slow[0], 2 * long // slower)[:: hop // slower][:count]
+        deep = deep_windows @ _low_basis(2 * long // slower, rate / slower)
         bands = ((deep.real**2 + deep.imag**2).sum(axis=1), power[:, middle].sum(axis=1), of_high.sum(axis=1))
         low_db, middle_db, high_db = (10.0 * np.log10(band + 1e-13) for band in bands)
         yield low_db, middle_db, high_db, centre

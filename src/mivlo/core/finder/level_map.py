@@ -11,7 +11,7 @@ from mivlo.core.engine.source import Source
 from mivlo.core.kernels import halving
 from mivlo.core.units import Floats
 
-__all__ = ["BANDS_PER_OCTAVE", "HOP_S", "LevelMap", "level_map"]
+__all__ = ["BANDS_PER_OCTAVE", "HOP_S", "LOWEST_HZ", "LevelMap", "halved_rate", "level_map"]
 
 LOWEST_HZ, HIGHEST_HZ = 30.0, 16_000.0
 BANDS_PER_OCTAVE = 60  # 20 cents: a third of a hit's tolerance
@@ -21,7 +21,7 @@ N_BANDS = int(np.log2(HIGHEST_HZ / LOWEST_HZ) * BANDS_PER_OCTAVE) + 1
 RESOLUTIONS = ((4, 1024, 350.0), (4, 512, 1_200.0), (2, 1024, 4_800.0), (0, 2048, np.inf))
 HOP_FRAMES = 1024  # at the working rate
 HOP_S = HOP_FRAMES / 48_000.0  # about: the working rate is 32 to 64 kHz
-MOST_FRAMES = 6_000  # of the map: longer stretches are looked at more sparsely, so that memory stays bounded
+MOST_FRAMES = 4_500  # of the map: longer stretches are looked at more sparsely, so that memory stays bounded
 FLOOR_DB = -130.0
 CHUNK_FRAMES = 1 << 20
 
@@ -55,9 +55,7 @@ def level_map(source: Source, *, start: int, end: int, sample_rate_hz: float) ->
     halvings = max(0, int(np.floor(np.log2(sample_rate_hz / 32_000.0))))
     rate = sample_rate_hz / 2.0**halvings
     n = max((end - start) >> halvings, HOP_FRAMES)
-    sparser = 1
-    while n // (HOP_FRAMES * sparser) > MOST_FRAMES:
-        sparser *= 2
+    sparser = -(-n // (HOP_FRAMES * MOST_FRAMES))
     n_frames = n // (HOP_FRAMES * sparser) + 1
     hz = LOWEST_HZ * 2.0 ** (np.arange(N_BANDS) / BANDS_PER_OCTAVE)
     power = np.zeros((n_frames, N_BANDS), dtype=np.float32)
@@ -91,13 +89,13 @@ def _chunks(source: Source, start: int, end: int, halvings: int, hop: int) -> It
         count = min(step, -(-(end + hop_of_source - first) // hop_of_source) * hop_of_source)
         x = _read(source, first - margin, count + 2 * margin, start, end)
         for _ in range(halvings):
-            x = _halved(x)
+            x = halved_rate(x)
         by_resolution: list[list[Floats]] = []
         at, have = x, 0
         halved_by: dict[int, Floats] = {0: x}
         for wanted in sorted({halved for halved, _, _ in RESOLUTIONS}):
             while have < wanted:
-                at, have = _halved(at), have + 1
+                at, have = halved_rate(at), have + 1
             halved_by[wanted] = at
         for halved, size, _ in RESOLUTIONS:
             y = halved_by[halved]
@@ -122,7 +120,7 @@ def _read(source: Source, first: int, count: int, start: int, end: int) -> Float
 _TAPS = firwin(47, 0.5, window=("kaiser", 7.0))[24::2].astype(np.float32)
 
 
-def _halved(x: Floats) -> Floats:
+def halved_rate(x: Floats) -> Floats:
     """Return (channels, n) at half the rate; 70 dB down from 0.62 of its Nyquist on."""
     out = np.empty((len(x), x.shape[1] // 2), dtype=np.float32)
     for row, half in zip(x, out, strict=True):

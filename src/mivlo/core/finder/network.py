@@ -54,7 +54,9 @@ def odds(cues: BandCues) -> Odds:
     weights = _weights()
     x = scaled(cues.values, weights["mean"], weights["spread"]).astype(np.float32)
     fits = [_forward(x, weights, f"{index}.") for index in range(int(weights["fits"]))]
-    line, loud_only, hump, harsh = 1.0 / (1.0 + np.exp(-np.mean(fits, axis=0)))
+    slope, offset = weights["calibration"].T
+    log_odds = slope[:, None] * np.mean(fits, axis=0) + offset[:, None]
+    line, loud_only, hump, harsh = 1.0 / (1.0 + np.exp(-np.clip(log_odds, -30.0, 30.0)))
     return Odds(line, loud_only, hump, harsh)
 
 

@@ -15,7 +15,7 @@ from mivlo.core.units import Array
 __all__ = ["DEEPEST_DB", "Proposals", "propose"]
 
 DEEPEST_DB = 8.0  # common practice, no source: seldom above it
-LISTENED_S = 30.0  # of the stretch, to set a threshold by
+LISTENED_S = 12.0  # of the stretch, to set a threshold by
 BLOCK_FRAMES = 8_192
 HIGHEST_HZ_OF_RATE = 0.45
 QUIET_PERCENTILE, LOUD_PERCENTILE = 40.0, 90.0
