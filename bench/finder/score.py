@@ -26,7 +26,8 @@ from finder.faults import Fault
 from finder.phrases import RATE
 from finder.voices import draw_voice
 from mivlo.core.engine.source import ArraySource
-from mivlo.core.finder.suspects import Suspect, find
+from mivlo.core.finder.stretch import Suspect
+from mivlo.core.finder.suspects import find
 from mivlo.core.spectra.average import AXIS_HZ, band_levels, stand_out
 from mivlo.core.units import q_to_octaves
 

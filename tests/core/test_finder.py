@@ -113,6 +113,18 @@ def test_a_shell_that_rings_over_a_membrane_is_found_and_the_membrane_is_not():
     assert first.behaviour == "steady"
 
 
+def test_mains_hum_under_a_bass_line_is_one_family_and_the_bass_alone_has_none():
+    bass, _ = phrase(33, (31, 33, 35, 36, 31, 38, 36, 35, 33, 31, 43, 38))  # G1 is 49 Hz, B1 61.7 Hz
+    t = np.arange(bass.shape[1]) / RATE
+    hum = 0.002 * sum(np.sin(2 * np.pi * 50.0 * n * t + n) / n**0.5 for n in range(1, 8))
+    assert not [one for one in found_in(bass, role="bass") if one.kind == "hum"]
+    noise = 1e-5 * np.random.default_rng(1).standard_normal(bass.shape)
+    told = [one for one in found_in(bass + hum + noise) if one.kind == "hum"]
+    assert [one.hz for one in told] == [50.0]
+    assert told[0].move.kind == "note-family"
+    assert {3, 5, 7} <= {round(hz / 50.0) for hz in told[0].move.member_hz()}
+
+
 @pytest.mark.parametrize("program", [0, 40, 56, 73])
 def test_a_planted_line_is_named_and_the_clean_phrase_is_not_accused(program):
     clean, _ = phrase(program, MELODY)

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from mivlo.core.finder.suspects import Findings, Suspect
+from mivlo.core.finder.stretch import Findings, Suspect
 from mivlo.core.units import hz_to_note
 
 __all__ = ["as_plain", "sentence", "sureness"]

@@ -14,8 +14,9 @@ from mivlo.core.engine.source import ArraySource, Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.kinds import HINTS, Kind
+from mivlo.core.finder.stretch import Behaviour, Findings, Suspect
 from mivlo.core.finder.survey import DraftedCut, survey
-from mivlo.core.finder.suspects import Behaviour, Findings, Suspect, find
+from mivlo.core.finder.suspects import find
 from mivlo.core.finder.verify import Verdict, measure_again
 from mivlo.core.moves import Move
 from mivlo.core.moves.base import Keepers

@@ -1,0 +1,40 @@
+"""Plosives and sibilants as suspects: the same fault at many places is one suspect."""
+
+from typing import Literal, get_args
+
+import numpy as np
+
+from mivlo.core.finder.proposals import propose
+from mivlo.core.finder.stretch import Stretch, Suspect, around
+
+__all__ = ["search"]
+
+BurstKind = Literal["plosive", "sibilance"]
+
+
+def search(stretch: Stretch) -> list[Suspect]:
+    """Return one suspect for each kind of event that was heard."""
+    heard = {event.kind for event in stretch.events}
+    return [_of_kind(stretch, kind) for kind in get_args(BurstKind) if kind in heard]
+
+
+def _of_kind(stretch: Stretch, kind: BurstKind) -> Suspect:
+    """Return the events of a kind as one suspect with many places."""
+    chosen = [event for event in stretch.events if event.kind == kind]
+    over = float(np.median([event.over_db for event in chosen]))
+    hz = float(np.median([event.hz for event in chosen]))
+    excess = min(over, 24.0)
+    proposals = propose(
+        stretch.source, hz=hz, q=1.0, excess_db=excess, start=stretch.start, end=stretch.end, sample_rate_hz=stretch.rate,
+        start_name=kind,
+    )  # fmt: skip
+    total = sum(event.end_s - event.start_s for event in chosen)
+    length_s = (stretch.end - stretch.start) / stretch.rate
+    band = int(np.argmin(np.abs(np.log2(stretch.levels.hz / hz))))
+    curve = stretch.levels.levels_db[stretch.cues.active].mean(axis=0)
+    return Suspect(
+        hz=hz, q=1.0, excess_db=excess, ring_s=None, ring_around_s=None, share_of_time=total / length_s, follows_notes=None,
+        loud_only=0.0, confidence=min(0.5 + 0.1 * len(chosen), 0.95) if len(chosen) > 1 else 0.4, kind=kind, behaviour="burst",
+        times=tuple((event.start_s, event.end_s) for event in chosen), proposals=proposals,
+        **around(stretch.levels.hz, curve, band, wide=True),
+    )  # fmt: skip

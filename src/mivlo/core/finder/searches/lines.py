@@ -1,0 +1,110 @@
+"""Lines, humps and wide harshness: the maxima of what the cues amount to, each measured."""
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+import numpy as np
+from scipy.ndimage import maximum_filter1d
+
+from mivlo.core.finder.kinds import Kind, kind_of_hump, kind_of_line
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
+from mivlo.core.finder.measures import bell_fit, follows_notes, proud_of, refined_hz, ring_time_s, stretches
+from mivlo.core.finder.proposals import propose
+from mivlo.core.finder.stretch import Behaviour, Stretch, Suspect, around
+from mivlo.core.roles import Role
+
+__all__ = ["search"]
+
+MOST_SUSPECTS = 10
+LEAST_CONFIDENCE = 0.03
+WORTH_MEASURING = 0.1  # of the confidence: how it rings takes longest to measure
+APART = {"line": 4, "hump": 40, "harsh": 40}  # bands
+PROUD_SHARE, LEAST_PROUD_DB = 0.5, 3.0  # of its excess: from there on it counts as present
+LOUD_ONLY_FROM = 0.5
+# What is a good voice's formant, or a bright cymbal, looks much like a fault: doubt it more there.
+DOUBTS: Mapping[Role, Mapping[str, float]] = {
+    "lead voice": {"hump": 0.6, "harsh": 0.6}, "backing voice": {"hump": 0.6, "harsh": 0.6},
+    "cymbals": {"line": 0.7, "harsh": 0.6},
+}  # fmt: skip
+# Lines are what a drum is made of: one is doubted unless it outlasts what is around it.
+STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "hand percussion")
+OUTLASTS, DOUBT_OF_STRUCK = 1.3, 0.5
+
+
+def search(stretch: Stretch) -> list[Suspect]:
+    """Return what the network takes for a fault, strongest first."""
+    doubts = DOUBTS.get(stretch.role, {}) if stretch.role is not None else {}
+    places = [
+        (band, p * doubts.get(shape, 1.0), shape)
+        for shape, apart in APART.items()
+        for band, p in _maxima(getattr(stretch.odds, shape), apart, stretch.allowed)
+    ]
+    places.sort(key=lambda place: -place[1])
+    return [_doubted(_measured(stretch, band, p, shape), stretch.role) for band, p, shape in places[:MOST_SUSPECTS]]
+
+
+def _doubted(suspect: Suspect, role: Role | None) -> Suspect:
+    """Return a suspect with less confidence where it is a drum's own mode, as far as one can tell."""
+    ring, around = suspect.ring_s, suspect.ring_around_s
+    if role not in STRUCK or ring is None or around is None or ring >= OUTLASTS * around:
+        return suspect
+    return replace(suspect, confidence=DOUBT_OF_STRUCK * suspect.confidence)
+
+
+def _maxima(curve: np.ndarray, apart: int, allowed: np.ndarray) -> list[tuple[int, float]]:
+    top = np.flatnonzero((curve >= maximum_filter1d(curve, 2 * apart + 1)) & (curve >= LEAST_CONFIDENCE) & allowed)
+    return [(int(band), float(curve[band])) for band in top]
+
+
+def _measured(stretch: Stretch, band: int, confidence: float, shape: str) -> Suspect:
+    """Return a suspect with its evidence."""
+    levels, active = stretch.levels, stretch.cues.active
+    x = levels.levels_db[active]
+    loud_only = float(stretch.odds.loud_only[band]) if shape == "line" else float(shape == "harsh")
+    loudness = levels.power_db[active]
+    chosen = loudness >= np.percentile(loudness, 60.0) if loud_only > LOUD_ONLY_FROM else np.ones(len(active), dtype=bool)
+    curve = x[chosen].mean(axis=0)
+    wide = shape != "line"
+    hz = refined_hz(levels.hz, getattr(stretch.odds, shape), band) if wide else refined_hz(levels.hz, curve, _top(curve, band))
+    fit = bell_fit(curve, band, wide=wide)
+    excess_db = max(fit.gain_db, 0.5)
+    proud = proud_of(levels, band) if not wide else _hump_over(levels, band)
+    present = np.zeros(len(levels.times_s), dtype=bool)
+    present[active] = proud[active] > max(PROUD_SHARE * excess_db, LEAST_PROUD_DB)
+    ring = ring_around = None
+    if not wide and confidence >= WORTH_MEASURING:
+        first, last = stretch.start, stretch.end
+        ring, *beside = (
+            ring_time_s(stretch.source, hz * ratio, max(fit.q, 8.0), start=first, end=last, sample_rate_hz=stretch.rate)
+            for ratio in (1.0, 0.84, 1.19)
+        )
+        known = [value for value in beside if value is not None]
+        ring_around = float(np.median(known)) if known else None
+    behaviour: Behaviour = "when-loud" if loud_only > LOUD_ONLY_FROM else "steady"
+    kind: Kind = kind_of_line(hz) if shape == "line" else kind_of_hump(hz) if shape == "hump" else "harsh"
+    proposals = propose(
+        stretch.source, hz=hz, q=fit.q, excess_db=excess_db, start=stretch.start, end=stretch.end, sample_rate_hz=stretch.rate
+    )  # fmt: skip
+    return Suspect(
+        hz=hz, q=fit.q, excess_db=excess_db, ring_s=ring, ring_around_s=ring_around,
+        share_of_time=float(present[active].mean()),
+        follows_notes=None if wide else follows_notes(levels, active, stretch.notes, band, proud),
+        loud_only=loud_only, confidence=confidence, kind=kind, behaviour=behaviour, times=stretches(present, levels),
+        **around(levels.hz, curve, band, wide=wide), proposals=proposals,
+    )  # fmt: skip
+
+
+def _top(curve: np.ndarray, band: int) -> int:
+    """Return the highest band within a hit's tolerance."""
+    first = max(band - 2, 0)
+    return int(first + np.argmax(curve[first : band + 3]))
+
+
+def _hump_over(levels: LevelMap, band: int) -> np.ndarray:
+    """Return (frames,) by how much a third of an octave stands over what lies two thirds to one and a half octaves away."""
+    x, third = levels.levels_db, BANDS_PER_OCTAVE // 6
+    near, far = 2 * BANDS_PER_OCTAVE // 3, 3 * BANDS_PER_OCTAVE // 2
+    sides = [x[:, max(band - far, 0) : max(band - near, 0)], x[:, band + near : band + far]]
+    means = [side.mean(axis=1) for side in sides if side.shape[1]]
+    middle = x[:, max(band - third, 0) : band + third + 1].mean(axis=1)
+    return np.asarray(middle - np.mean(means, axis=0) - np.median(middle - np.mean(means, axis=0)) + LEAST_PROUD_DB + 1.0)
