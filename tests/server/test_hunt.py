@@ -43,7 +43,7 @@ def test_a_suspect_is_found_cut_measured_again_and_undone(http, tmp_path):
     assert cut["tracks"][0]["ledger"][0]["evidence"]["kind"] == suspect["kind"]
     address = f"/api/sessions/{state['id']}/strips/{state['tracks'][0]['id']}/cures/c1"
     cure = http.get(address).json()
-    assert cure["verdict"] == "cured"
+    assert cure["verdict"] == "cured", cure
     assert cure["excess_after_db"] < cure["excess_before_db"] - 6
     off = edit(http, cut, set_track(cut, ledger_on=False)).json()
     assert http.get(address).json()["verdict"] == "not yet"

@@ -8,6 +8,7 @@ import GatherScreen from './screens/GatherScreen.vue'
 import HandOverScreen from './screens/HandOverScreen.vue'
 import SessionScreen from './screens/SessionScreen.vue'
 import StartScreen from './screens/StartScreen.vue'
+import { useHunt } from './composables/useHunt'
 import { usePlay } from './composables/usePlay'
 import { useSession } from './composables/useSession'
 
@@ -34,7 +35,7 @@ createApp(App).use(router).mount('#app')
 // Browser tests and the bench measure what is really played and when: they reach the monitor through this.
 declare global {
   interface Window {
-    mivlo: { play: ReturnType<typeof usePlay>; session: ReturnType<typeof useSession> }
+    mivlo: { play: ReturnType<typeof usePlay>; session: ReturnType<typeof useSession>; hunt: ReturnType<typeof useHunt> }
   }
 }
-window.mivlo = { play: usePlay(), session: useSession() }
+window.mivlo = { play: usePlay(), session: useSession(), hunt: useHunt() }

@@ -14,7 +14,9 @@ __all__ = ["Cure", "Verdict", "measure_again"]
 Verdict = Literal["cured", "better", "not yet"]
 CURED_DB, CURED_SHARE = 2.0, 0.3  # what may be left of the excess, or of its figure
 BETTER_DB = 1.5
+GONE_DB = 1.0  # of excess left: what rings there lies no higher than all else
 SHORTER, AS_AROUND = 0.75, 1.3  # of the ring before; of what rings around it
+RINGS_ON = 1.7  # times what rings around it: then its decay is part of the fault
 WIDE_BELOW_Q = 4.0
 REGION_OCTAVES = 0.5  # either side
 LOUDNESS_POWER = 0.3  # of a band's power: loudness grows as that (Stevens' law; 10 dB are twice as loud)
@@ -82,10 +84,10 @@ def _verdict(excess: list[float], rings: list[float | None], around: list[float]
     """Return how it stands: level and decay both count, where decay was known to be the fault."""
     before, after = rings
     low = excess[1] <= max(CURED_DB, CURED_SHARE * excess[0])
-    rang = before is not None and bool(around) and before > AS_AROUND * float(np.median(around))
+    rang = before is not None and bool(around) and before > RINGS_ON * float(np.median(around))
     allowed = max(AS_AROUND * float(np.median(around)), SHORTER * before) if rang and before is not None else np.inf
     still_rings = after is not None and after > allowed
-    if low and not still_rings:
+    if low and (excess[1] < GONE_DB or not still_rings):
         return "cured"
     shorter = before is not None and after is not None and after <= SHORTER * before
     return "better" if low or excess[0] - excess[1] >= BETTER_DB or shorter else "not yet"
