@@ -292,3 +292,28 @@ def test_a_gain_that_moves_makes_no_zipper():
         player.apply(Mix(tracks=(strip("t", gain_db=gain),)))
         parts.append(player.render(RATE // 2))
     assert beyond(2 * np.concatenate(parts, axis=1)[0], 100.0, 600.0, 8_192) < -80.0
+
+
+def test_the_pitch_pipe_is_a_soft_tone_of_its_pitch_however_it_is_asked_for():
+    quiet = ArraySource(np.zeros((1, RATE * 3)))
+    mix = Mix(tracks=(StripState(id="t", audio_id="t"),), pipe_hz=440.0)
+
+    def played(sizes: list[int], changes: dict[int, float | None]) -> np.ndarray:
+        player = Player(mix, lambda _: quiet, start_frame=0, sample_rate_hz=RATE)
+        parts = []
+        for size in sizes:
+            if (hz := changes.get(player.frame, 0.0)) != 0.0:
+                player.apply(mix.model_copy(update={"pipe_hz": hz}))
+            parts.append(player.render_steps(size))
+        return np.concatenate(parts, axis=1)
+
+    steady = played([RATE // 64 * 64], {})
+    spectrum = np.abs(np.fft.rfft(steady[0] * np.hanning(steady.shape[1])))
+    assert np.argmax(spectrum) * RATE / steady.shape[1] == pytest.approx(440.0, abs=1.0)
+    assert 20 * np.log10(np.sqrt(2.0) * np.std(steady[0])) == pytest.approx(-32.0, abs=0.1)
+    changes = {9_600: 466.2, 28_800: None, 38_400: 220.0}
+    whole = played([9_600, 19_200, 9_600, 9_600], changes)
+    pieces = played([64] * 750, changes)
+    assert np.array_equal(whole[:, : pieces.shape[1]], pieces[:, : whole.shape[1]])
+    assert np.max(np.abs(np.diff(whole[0]))) < 2 * np.pi * 500 / RATE * 10 ** (-32 / 20)  # it slides and fades: no click
+    assert np.all(whole[:, 31_000:38_000] == 0.0)

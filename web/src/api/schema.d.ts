@@ -2032,6 +2032,10 @@ export interface components {
             level_db: number[];
             /** Outline Db */
             outline_db: number[];
+            /** Often Db */
+            often_db: number[];
+            /** Seldom Db */
+            seldom_db: number[];
         };
         /**
          * SurveyCut
@@ -3220,6 +3224,11 @@ export interface components {
              *     }
              */
             guard: components["schemas"]["MonitorGuardReference"];
+            /**
+             * Pipe Hz
+             * @default null
+             */
+            pipe_hz: number | null;
             /**
              * Match Db
              * @default 0

@@ -5,8 +5,10 @@ import { frequencyTicks, yOfHz, type FrequencyView } from '../lib/axis'
 import { colours, onRepaint, surfaceOf } from '../lib/canvas'
 import { midiToHz, tickHz } from '../lib/figures'
 
-const props = defineProps<{ view: FrequencyView }>()
+const props = defineProps<{ view: FrequencyView; markedHz?: number | null }>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
+const OVERTONES = 16
+const NUMBERED = 6
 const BLACK = new Set([1, 3, 6, 8, 10])
 let stop = () => {}
 
@@ -31,6 +33,13 @@ function paint() {
       context.globalAlpha = 1
     }
   }
+  context.fillStyle = c.ochre
+  for (let number = 1; props.markedHz && number <= OVERTONES; number++) {
+    const y = yOfHz(number * props.markedHz, props.view, height)
+    context.fillRect(number === 1 ? 0 : width - 30, y - 1, number === 1 ? width : 30, 2)
+    if (number > 1 && number <= NUMBERED) context.fillText(String(number), width - 37, y)
+  }
+  context.fillStyle = c.ink
   context.textAlign = 'left'
   let lowest = Infinity
   for (const hz of frequencyTicks(props.view)) {
@@ -46,7 +55,7 @@ onMounted(() => {
   void document.fonts.ready.then(paint)
 })
 onBeforeUnmount(() => stop())
-watch(() => props.view, paint)
+watch(() => [props.view, props.markedHz], paint)
 </script>
 
 <template><canvas ref="canvas" class="ruler" aria-hidden="true"></canvas></template>

@@ -12,6 +12,9 @@ const props = defineProps<{
   /** With every move at its full depth, where some come and go. */
   full: readonly number[] | null
   outline: readonly number[]
+  /** What is there 95 % of the time, and what only 5 % of it. */
+  often: readonly number[]
+  seldom: readonly number[]
   live: readonly number[] | null
   frequency: FrequencyView
   probe: Probe | null
@@ -43,9 +46,24 @@ function paint() {
   paintScale(surface, c.line)
   if (props.probe) paintProbe(surface, props.probe, c.ochre, c.ochreFill)
   if (props.live) paintLive(surface, c.ink)
+  if (props.often.length) paintRange(surface, c.ink)
   if (props.before.length) paintAverage(surface, c)
   paintSuspects(surface, c.vermilion)
   paintFigures(surface, c.soft, c.paper)
+}
+
+/** Between what is nearly always there and what is there only now and then: pale ink. */
+function paintRange(surface: Surface, ink: string) {
+  const { context, width, height } = surface
+  context.beginPath()
+  props.hz.forEach((hz, index) => context.lineTo(xOfLevel(props.often[index] ?? LEVEL_LOW_DB, width), yOfHz(hz, props.frequency, height)))
+  for (let index = props.hz.length - 1; index >= 0; index--) {
+    context.lineTo(xOfLevel(props.seldom[index] ?? LEVEL_LOW_DB, width), yOfHz(props.hz[index] ?? 20, props.frequency, height))
+  }
+  context.fillStyle = ink
+  context.globalAlpha = 0.09
+  context.fill()
+  context.globalAlpha = 1
 }
 
 /** The average over the loop: its outline dotted, what is taken away in green, before in ink. */
@@ -162,7 +180,7 @@ onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, paint)
 })
 onBeforeUnmount(() => stop())
-watch(() => [props.before, props.response, props.full, props.live, props.frequency, props.probe, props.suspects, props.suspectId], paint)
+watch(() => [props.before, props.often, props.response, props.full, props.live, props.frequency, props.probe, props.suspects, props.suspectId], paint)
 </script>
 
 <template><canvas ref="canvas" class="lane" role="img" aria-label="Spectrum of the chosen track"></canvas></template>

@@ -1,6 +1,6 @@
 /** What the bench shows and what is done on it to the chosen track. */
 import { computed, ref, watch } from 'vue'
-import { api, type LedgerEntry, type Move, type Pin, type Strip, type TrackFields } from '../api/client'
+import { api, type LedgerEntry, type Move, type Pin, type Probe, type Strip, type TrackFields } from '../api/client'
 import { wholeAxis, type FrequencyView, type TimeView } from '../lib/axis'
 import { bellOfPin, editTrack, keeperOfPin, moveOfKind, newId, placeHz, startedAs, withMove } from '../lib/edits'
 import { formatHz } from '../lib/figures'
@@ -19,6 +19,9 @@ const time = ref<TimeView>({ startS: 0, endS: 1 })
 const pointerHz = ref<number | null>(null)
 const entryId = ref<string | null>(null)
 const probeWidth = ref(0.25)
+const probeKind = ref<NonNullable<Probe['kind']>>('lift')
+/** A note whose overtones are marked along the axis. */
+const markedHz = ref<number | null>(null)
 
 const songS = computed(() => play.songFrames.value / play.rate.value)
 const loop = computed(() => {
@@ -82,7 +85,7 @@ function setProbe(hz: number | null) {
     return
   }
   const starting = about.value?.probe
-  play.probe.value = { kind: 'lift', amount_db: starting?.amount_db ?? 15, track_id: track.id, hz, width_octaves: probeWidth.value }
+  play.probe.value = { kind: probeKind.value, amount_db: starting?.amount_db ?? 15, track_id: track.id, hz, width_octaves: probeWidth.value }
   if (!play.playing.value) void play.play()
 }
 
@@ -97,9 +100,15 @@ const onTrack = (label: string, change: (track: Strip) => TrackFields) => {
   return track ? edit(label, [editTrack(track, change(track))]) : Promise.resolve()
 }
 
+/** Mark what is under the pointer: a pin; while a dip shows that the track needs it, a keeper. */
 function dropPin() {
   const hz = play.probe.value?.hz ?? pointerHz.value
   if (hz === null) return
+  if (play.probe.value?.kind === 'dip') {
+    const region = keeperOfPin({ id: '', hz, width_octaves: probeWidth.value })
+    void onTrack(`Keep ${formatHz(hz)}`, (track) => ({ keepers: [...(track.keepers ?? []), region] }))
+    return
+  }
   const pin: Pin = { id: newId(), hz, width_octaves: probeWidth.value, excess_db: excessAt(hz) }
   void onTrack(`Pin at ${formatHz(hz)}`, (track) => ({ pins: [...(track.pins ?? []), pin] }))
 }
@@ -116,6 +125,14 @@ function addMove(move: Move, reason = '', without?: Pin) {
 function addBell(hz: number) {
   const bell = about.value?.kinds[0]
   if (bell) addMove(moveOfKind(bell, hz))
+}
+
+/** A note with its overtones as one move. */
+function addFamily(hz: number) {
+  const kind = about.value?.kinds.find((known) => known.kind === 'note-family')
+  const start = kind?.starts.find((one) => !('hz' in one.values))
+  if (kind && start) addMove(startedAs(moveOfKind(kind, hz), start), `The note at ${formatHz(hz)} with its overtones`)
+  markedHz.value = null
 }
 
 function cutPin(pin: Pin) {
@@ -182,7 +199,7 @@ function setLoop(range: { startS: number; endS: number } | null) {
 
 export function useBench() {
   return {
-    frequency, time, pointerHz, entryId, entry, probeWidth, songS, loop, waveform, spectrum, response, excessAt, setProbe, widenProbe,
+    frequency, time, pointerHz, entryId, entry, probeWidth, probeKind, markedHz, addFamily, songS, loop, waveform, spectrum, response, excessAt, setProbe, widenProbe,
     momentary, fullResponse, dropPin, addBell, cutPin, tamePin, keepPin, removeKeeper, copyMove, removePin, changeMove, previewMove, removeMove, duplicateMove, setLoop, onTrack,
   }
 }

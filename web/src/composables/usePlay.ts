@@ -22,6 +22,8 @@ const queueMs = ref(36)
 const offcuts = ref(false)
 const sliceEntryId = ref<string | null>(null)
 const probe = shallowRef<Probe | null>(null)
+/** The pitch pipe's frequency while it sounds. */
+const pipeHz = ref<number | null>(null)
 const meter = shallowRef<Meter | null>(null)
 const spectra = shallowRef<Spectra | null>(null)
 const gains = shallowRef<Gains | null>(null)
@@ -61,6 +63,7 @@ const mix = computed<Mix | null>(() => {
     offcuts_track_id: offcuts.value ? (track?.id ?? null) : null,
     slice: sliceEntryId.value && track ? { track_id: track.id, entry_id: sliceEntryId.value } : null,
     probe: probe.value,
+    pipe_hz: pipeHz.value,
     guard: {
       loudness_lufs: lowered(figures?.loudness_lufs), true_peak_db: lowered(figures?.true_peak_db),
     },
@@ -91,6 +94,7 @@ watch(() => chosen.value?.id, () => {
   gains.value = null
   sliceEntryId.value = null
   probe.value = null
+  pipeHz.value = null
 })
 
 function makeMonitor(): Monitor {
@@ -172,7 +176,7 @@ function seek(frame: number) {
 
 export function usePlay() {
   return {
-    playing, positionFrame, connection, message, alone, ledgerHeard, matched, matchDb, dim, queueMs, offcuts, sliceEntryId, probe, meter,
+    playing, positionFrame, connection, message, alone, ledgerHeard, matched, matchDb, dim, queueMs, offcuts, sliceEntryId, probe, pipeHz, meter,
     spectra, gains, listening, rate, songFrames, mix, play, stop, toggle, seek, monitor: () => monitor, open,
   }
 }

@@ -17,7 +17,7 @@ import { useSession } from '../composables/useSession'
 import { LEVEL_LOW_DB, hzOfY, scrollFrequency, scrollTime, timeOfX, wholeAxis, xOfLevel, yOfHz, zoomFrequency, zoomTime } from '../lib/axis'
 import { placeHz } from '../lib/edits'
 import type { Suspect } from '../api/client'
-import { formatDb, formatHz, noteOfHz } from '../lib/figures'
+import { formatDb, formatHz, midiToHz, noteOfHz } from '../lib/figures'
 import { isTyping } from '../lib/keys'
 
 const { about, state, chosen, chosenId, edit } = useSession()
@@ -25,7 +25,7 @@ const play = usePlay()
 const { positionFrame, rate, probe, spectra, ledgerHeard, matched, matchDb, offcuts, sliceEntryId, listening, alone, gains, playing } = play
 const bench = useBench()
 const hunting = useHunt()
-const { frequency, time, pointerHz, entryId, entry, probeWidth, songS, loop, waveform, spectrum, response } = bench
+const { frequency, time, pointerHz, entryId, entry, probeWidth, probeKind, markedHz, songS, loop, waveform, spectrum, response } = bench
 
 const lanes = useTemplateRef<HTMLElement>('lanes')
 const lane = useTemplateRef<HTMLElement>('lane')
@@ -89,6 +89,7 @@ const hzAt = (event: MouseEvent) => {
 function point(event: PointerEvent) {
   pointerHz.value = hzAt(event)
   if (probe.value) bench.setProbe(pointerHz.value)
+  else if (pipeHz.value !== null) pipeHz.value = pointerHz.value
 }
 
 function leave() {
@@ -149,8 +150,24 @@ const huntTold = computed(() => {
   return `${n || 'no'} suspect${n === 1 ? '' : 's'}${hunting.stale.value ? ', of another stretch' : ''}`
 })
 
+const PROBED = { lift: 'lifted', dip: 'dipped', only: 'only this' }
+const PROBES = [['lift', 'Hold on the spectrum to lift what is under the pointer'], ['dip', 'Hold to take it away: what you miss then, keep with P'], ['only', 'Hold to hear just that slice']] as const
+const { pipeHz } = play
+
+/** Mark the overtones of the piano note that was clicked. */
+function markNote(event: MouseEvent) {
+  markedHz.value = midiToHz(Math.round(69 + 12 * Math.log2(hzAt(event) / 440)))
+}
+
+/** The pitch pipe at the pointer, or at the marked note. */
+function pipe(on: boolean) {
+  pipeHz.value = on ? (pointerHz.value ?? markedHz.value ?? 440) : null
+  if (on && !playing.value) void play.play()
+}
+
 const KEYS: Record<string, () => void> = {
   p: () => bench.dropPin(),
+  i: () => pipe(true),
   h: () => void hunting.hunt(),
   n: () => hunting.step(1),
   N: () => hunting.step(-1),
@@ -185,9 +202,11 @@ function keyDown(event: KeyboardEvent) {
 function keyUp(event: KeyboardEvent) {
   if (event.key === 'o') offcuts.value = false
   if (['l', '1', '2', '3'].includes(event.key)) release()
+  if (event.key === 'i') pipe(false)
 }
 
 function letGo() {
+  pipe(false)
   offcuts.value = false
   sliceEntryId.value = null
   release()
@@ -216,14 +235,18 @@ onBeforeUnmount(() => {
   <div v-else class="bench">
     <TrackList v-if="state" :tracks="state.tracks" :groups="state.groups" :master="state.master" :chosen-id="chosen.id" :columns="grid.columns" :rate="rate" @choose="chosenId = $event" @edit="edit" />
     <div ref="lanes" class="lanes" :class="{ probing: probe }" @pointermove="point" @pointerleave="leave" @wheel.prevent="wheel">
-      <NoteRuler class="ruler" :view="frequency" />
+      <NoteRuler class="ruler" data-test="ruler" :view="frequency" :marked-hz="markedHz" title="Click a note: its overtones are marked" @click="markNote" />
+      <div v-if="markedHz !== null" class="marked" :style="{ top: `${yOfHz(markedHz, frequency, laneSize.height)}px` }">
+        {{ noteOfHz(markedHz).name }} and its overtones <button class="plain boxed" data-test="family" title="One move for the note and its overtones" @click.stop="bench.addFamily(markedHz)">note family</button>
+        <button class="plain" aria-label="No longer mark them" @click.stop="markedHz = null">×</button>
+      </div>
       <div class="spectrogram" data-test="spectrogram" @click="play.seek(timeAt($event) * rate)">
         <SpectrogramLane v-if="chosen.audio_id" :audio-id="chosen.audio_id" :offset-s="offsetS" :length-s="lengthS" :time="time" :frequency="frequency" :grid="grid" :loop="loop" />
         <PositionLine :seconds="position" :start-s="time.startS" :end-s="time.endS" />
       </div>
       <div ref="lane" class="spectrum" data-test="spectrum" tabindex="0" aria-label="Spectrum: hold to lift, P pins, arrow keys move the pointer"
         @pointerdown="lift" @pointerup="release" @pointercancel="release" @dblclick="bench.addBell(hzAt($event))">
-        <SpectrumLane :hz="about?.axis_hz ?? []" :before="spectrum?.level_db ?? []" :outline="spectrum?.outline_db ?? []"
+        <SpectrumLane :hz="about?.axis_hz ?? []" :before="spectrum?.level_db ?? []" :outline="spectrum?.outline_db ?? []" :often="spectrum?.often_db ?? []" :seldom="spectrum?.seldom_db ?? []"
           :response="shownResponse" :full="bench.fullResponse.value" :live="live" :frequency="frequency" :probe="probe" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" />
         <MoveHandle v-for="one in chosen.ledger" :key="one.id" :move="one.move" :chosen="one.id === entryId" :x="xAt(placeHz(one.move))"
           :width="laneSize.width" :height="laneSize.height" :frequency="frequency" :title="formatHz(placeHz(one.move))"
@@ -234,7 +257,8 @@ onBeforeUnmount(() => {
         <div class="readout figures" data-test="readout" :class="{ lifting: probe, below: lineY < 46 }" :style="{ top: `${lineY}px` }">
           <strong>{{ readout.hz }}</strong> {{ readout.note }}
           <div v-if="readout.excess !== null" class="soft">{{ readout.excess > 0.5 ? `stands out ${readout.excess.toFixed(1)} dB here` : 'does not stand out here' }}</div>
-          <div v-if="probe">lifted {{ probe.amount_db ?? 15 }} dB, {{ probeWidth.toFixed(2) }} oct</div>
+          <div v-if="probe">{{ PROBED[probe.kind ?? 'lift'] }}<template v-if="probe.kind !== 'only'"> {{ probe.amount_db ?? 15 }} dB</template>, {{ probeWidth.toFixed(2) }} oct</div>
+          <div v-else-if="pipeHz !== null">pitch pipe</div>
         </div>
       </template>
     </div>
@@ -268,7 +292,8 @@ onBeforeUnmount(() => {
         <label class="match"><input v-model="matched" type="checkbox" /> level-matched <span class="figures" data-test="match">{{ matchTold }}</span></label>
       </div>
       <p class="soft keys">{{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves.
-        Hold on the spectrum (or L): lift; P: pin; C: cut; [ and ]: loop from here, to here; wheel: scroll, with Ctrl: zoom, with Shift: time.
+        Hold on the spectrum (or L): <button v-for="[kind, says] in PROBES" :key="kind" class="plain kind" :aria-pressed="probeKind === kind" :title="says" @click="probeKind = kind">{{ kind }}</button>;
+        hold I: pitch pipe; P: pin; C: cut; [ and ]: loop from here, to here; wheel: scroll, with Ctrl: zoom, with Shift: time.
         <button class="plain" @click="zoom(1 / 1.5)">closer</button><button class="plain" @click="zoom(1.5)">wider</button><button class="plain" @click="showAll">show all</button></p>
       </section>
     </div>
@@ -289,6 +314,10 @@ onBeforeUnmount(() => {
 .readout.lifting { border: 2px solid var(--ochre); }
 .head { display: flex; align-items: baseline; gap: 6px; padding: 4px 6px 3px 24px; border-bottom: 1px solid var(--line); font-size: 12.5px; white-space: nowrap; }
 .head select { font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); }
+.marked { position: absolute; left: 62px; transform: translateY(-50%); background: var(--paper-raised); border: 1px solid var(--ink-soft); padding: 1px 6px; font-size: 12.5px; z-index: 2; white-space: nowrap; }
+.marked .plain { font-size: 12.5px; padding: 0 5px; }
+.keys .kind { text-decoration: none; padding: 0 3px; border: 0; }
+.keys .kind[aria-pressed='true'] { font-weight: 700; color: var(--ochre); background: none; text-decoration: underline; }
 .told { overflow: hidden; text-overflow: ellipsis; }
 .find { font-weight: 700; }
 .head option { background: var(--paper); }

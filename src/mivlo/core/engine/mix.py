@@ -114,6 +114,7 @@ class Mix(Frozen):
     slice: Slice | None = None
     probe: Probe | None = None
     guard: GuardReference = GuardReference()
+    pipe_hz: float | None = Field(default=None, ge=20.0, le=20_000.0)  # the pitch pipe, where it sounds
     match_db: Annotated[float, Field(ge=-60.0, le=0.0)] = 0.0
     dim: bool = False
     loop_start_frame: int | None = Field(default=None, ge=0)

@@ -15,6 +15,7 @@ from mivlo.core.engine.bus import Bus
 from mivlo.core.engine.guard import Guard
 from mivlo.core.engine.mix import GroupState, GuardReference, LedgerState, Mix, StripState, audible_tracks
 from mivlo.core.engine.offcuts import OffcutsSource
+from mivlo.core.engine.pipe import Pipe
 from mivlo.core.engine.plan import audition_spec, ledger_specs
 from mivlo.core.engine.ramp import STEPS, Ramp
 from mivlo.core.engine.source import Source, Transport, read_looped
@@ -113,6 +114,7 @@ class Player:
         self.tap: Callable[[Array, Array], None] | None = None
         self._guard = Guard(sample_rate_hz)
         self._match, self._dim = Ramp(db_to_gain(mix.match_db)), Ramp(db_to_gain(DIM_DB) if mix.dim else 1.0)
+        self._pipe = Pipe(mix.pipe_hz, sample_rate_hz=sample_rate_hz)
         self._guarded_until, self._fading_guard = 0, mix.guard
         self._make_keys(mix)
         self._make_nodes(mix, starting=True)
@@ -147,6 +149,7 @@ class Player:
             self._transport.set_loop(mix.loop(), frame=self._frame)
         self._mix = mix
         self._match.set_goal(db_to_gain(mix.match_db), frame=self._frame)
+        self._pipe.set_goal(mix.pipe_hz, frame=self._frame)
         self._dim.set_goal(db_to_gain(DIM_DB) if mix.dim else 1.0, frame=self._frame)
         self._make_nodes(mix, starting=False, stale=loop_changed, changed_keys=self._make_keys(mix))
 
@@ -177,6 +180,7 @@ class Player:
         for bus in self._busses.values():
             bus.forget_before(self._frame)
         out *= self._match.take(first, n_frames)
+        self._pipe.add_to(out, first)
         out *= self._dim.take(first, n_frames)
         return self._guard.push(out, self._guard_reference(first))
 

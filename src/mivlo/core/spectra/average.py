@@ -2,9 +2,11 @@
 
 import numpy as np
 
+from mivlo.core.engine.source import Source
+from mivlo.core.finder.level_map import level_map
 from mivlo.core.units import Array, power_to_db
 
-__all__ = ["AXIS_HZ", "BANDS_PER_OCTAVE", "band_levels", "near_outline", "stand_out"]
+__all__ = ["AXIS_HZ", "BANDS_PER_OCTAVE", "band_levels", "level_percentiles", "near_outline", "stand_out"]
 
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20_000.0
 BANDS_PER_OCTAVE = 48
@@ -43,6 +45,20 @@ def band_levels(samples: Array, *, sample_rate_hz: float) -> Array:
         power[chosen] = _highest_between(bins, AXIS_HZ[chosen] * size / sample_rate_hz)
         low_hz = high_hz
     return np.maximum(power_to_db(power), -140.0)
+
+
+def level_percentiles(source: Source, percentiles: tuple[float, ...], *, start: int, end: int, sample_rate_hz: float) -> Array:
+    """Return (percentiles, bands): the levels at AXIS_HZ that a stretch stays under for those parts of the time.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: percentiles over the frames of `level_map`, interpolated along the axis
+    """
+    levels = level_map(source, start=start, end=end, sample_rate_hz=sample_rate_hz)
+    rows = np.percentile(levels.levels_db, percentiles, axis=0)
+    return np.stack([np.interp(np.log2(AXIS_HZ), np.log2(levels.hz), row) for row in rows])
 
 
 def _averaged_power(samples: Array, size: int) -> Array:

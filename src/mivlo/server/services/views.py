@@ -17,7 +17,7 @@ from mivlo.core.engine.source import open_source
 from mivlo.core.errors import NotFoundError
 from mivlo.core.loudness import integrated_loudness, true_peak_db
 from mivlo.core.moves import DynamicMove, Move
-from mivlo.core.spectra.average import AXIS_HZ, band_levels, near_outline
+from mivlo.core.spectra.average import AXIS_HZ, band_levels, level_percentiles, near_outline
 from mivlo.core.spectra.pictures import Tile, ink_png, spectrogram_tile, waveform_peaks
 from mivlo.core.treatment import treatment_response
 from mivlo.server.services.imports import STORED, stored_path
@@ -47,6 +47,8 @@ class Spectrum(BaseModel):
     hz: list[float]
     level_db: list[float]
     outline_db: list[float]
+    often_db: list[float]  # what is there 95 % of the time
+    seldom_db: list[float]  # what is there only 5 % of it
 
 
 class MovingResponse(BaseModel):
@@ -103,13 +105,17 @@ def _waveform(path: Path, n_columns: int) -> tuple[list[float], list[float]]:
 @lru_cache(maxsize=256)
 def spectrum(audio_id: str, start: int, end: int, sample_rate_hz: int) -> Spectrum:
     """Return the average spectrum of frames start..end of a track's file."""
-    level_db, outline_db = in_pool(_spectrum, stored_path(audio_id), start, end, sample_rate_hz)
-    return Spectrum(hz=AXIS_HZ.tolist(), level_db=level_db, outline_db=outline_db)
+    level_db, outline_db, often_db, seldom_db = in_pool(_spectrum, stored_path(audio_id), start, end, sample_rate_hz)
+    return Spectrum(hz=AXIS_HZ.tolist(), level_db=level_db, outline_db=outline_db, often_db=often_db, seldom_db=seldom_db)
 
 
-def _spectrum(path: Path, start: int, end: int, sample_rate_hz: int) -> tuple[list[float], list[float]]:
-    level_db = band_levels(open_source(path).read(start, max(end - start, 1)), sample_rate_hz=sample_rate_hz)
-    return np.round(level_db, 2).tolist(), np.round(near_outline(level_db), 2).tolist()
+def _spectrum(path: Path, start: int, end: int, sample_rate_hz: int) -> list[list[float]]:
+    source = open_source(path)
+    level_db = band_levels(source.read(start, max(end - start, 1)), sample_rate_hz=sample_rate_hz)
+    often_db, seldom_db = level_percentiles(
+        source, (5.0, 95.0), start=start, end=max(end, start + 1), sample_rate_hz=sample_rate_hz
+    )
+    return [np.round(curve, 2).tolist() for curve in (level_db, near_outline(level_db), often_db, seldom_db)]
 
 
 def picture(audio_id: str, tile: Tile, sample_rate_hz: int) -> Path:
