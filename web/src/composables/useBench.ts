@@ -157,16 +157,17 @@ const keepPin = (pin: Pin) =>
 
 const removeKeeper = (index: number) => onTrack('Remove a keeper', (track) => ({ keepers: (track.keepers ?? []).filter((_, at) => at !== index) }))
 
-/** Copy a move to another track or group, as one step. */
-function copyMove(id: string, targetId: string) {
+/** Copy moves of the ledger, in its order, to another track or group, as one step. */
+function copyMoves(ids: readonly string[], targetId: string) {
   const session = state.value
-  const found = chosen.value?.ledger.find((one) => one.id === id)
-  if (!session || !found) return
+  const found = chosen.value?.ledger.filter((one) => ids.includes(one.id)) ?? []
+  if (!session || !found.length) return
   const group = [...session.groups, session.master].find((one) => one.id === targetId)
   const target = session.tracks.find((one) => one.id === targetId) ?? (group && { ...group, is_group: true })
   if (!target) return
-  const copied = { ...found, id: newId(), reason: `Copied from ${chosen.value?.name}` }
-  void edit(`Copy a move to ${target.name}`, [editTrack(target as Strip, { ledger: [...target.ledger, copied] })])
+  const copied = found.map((one) => ({ ...one, id: newId(), reason: `Copied from ${chosen.value?.name}`, evidence: null }))
+  const what = copied.length === 1 ? 'a move' : `${copied.length} moves`
+  void edit(`Copy ${what} to ${target.name}`, [editTrack(target as Strip, { ledger: [...target.ledger, ...copied] })])
 }
 
 const removePin = (id: string) => onTrack('Remove a pin', (track) => ({ pins: (track.pins ?? []).filter((pin) => pin.id !== id) }))
@@ -200,6 +201,6 @@ function setLoop(range: { startS: number; endS: number } | null) {
 export function useBench() {
   return {
     frequency, time, pointerHz, entryId, entry, probeWidth, probeKind, markedHz, addFamily, songS, loop, waveform, spectrum, response, excessAt, setProbe, widenProbe,
-    momentary, fullResponse, dropPin, addBell, cutPin, tamePin, keepPin, removeKeeper, copyMove, removePin, changeMove, previewMove, removeMove, duplicateMove, setLoop, onTrack,
+    momentary, fullResponse, dropPin, addBell, cutPin, tamePin, keepPin, removeKeeper, copyMoves, removePin, changeMove, previewMove, removeMove, duplicateMove, setLoop, onTrack,
   }
 }

@@ -150,6 +150,12 @@ const huntTold = computed(() => {
   return `${n || 'no'} suspect${n === 1 ? '' : 's'}${hunting.stale.value ? ', of another stretch' : ''}`
 })
 
+function copyAll(event: Event) {
+  const select = event.target as HTMLSelectElement
+  if (select.value && chosen.value) bench.copyMoves(chosen.value.ledger.map((one) => one.id), select.value)
+  select.value = ''
+}
+
 const PROBED = { lift: 'lifted', dip: 'dipped', only: 'only this' }
 const PROBES = [['lift', 'Hold on the spectrum to lift what is under the pointer'], ['dip', 'Hold to take it away: what you miss then, keep with P'], ['only', 'Hold to hear just that slice']] as const
 const { pipeHz } = play
@@ -270,12 +276,15 @@ onBeforeUnmount(() => {
       <div class="head">
         <label><span class="soft">steady moves in</span> <select :value="chosen.phase" aria-label="Phase" data-test="phase" title="Minimum phase: no delay, as hardware does it. Linear phase: the same magnitude, no phase shift; softens before attacks." @change="setPhase">
           <option value="minimum">minimum phase</option><option value="linear">linear phase</option></select></label>
+        <select v-if="chosen.ledger.length > 1" class="all" aria-label="Copy all moves to" title="Copy all moves of this ledger to another track or group" @change="copyAll">
+          <option value="">copy all to</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }}</option>
+        </select>
       </div>
       <SurveyRow />
       <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :stretch="huntedStretch" :cure="hunting.cure.value"
         :kinds="kinds" :frequency="frequency" :chosen-id="entryId" :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :gains="gainsNow"
         @choose-suspect="hunting.suspectId.value = $event" @hear-suspect="hunting.audition" @judge="judge" @loop="hunting.setLoop" @choose="entryId = $event" @change="bench.changeMove" @hear="sliceEntryId = $event"
-        @duplicate="bench.duplicateMove" @remove="bench.removeMove" @remove-pin="bench.removePin" @cut-pin="bench.cutPin" @tame-pin="bench.tamePin" @keep-pin="bench.keepPin" @remove-keeper="bench.removeKeeper" @preview="bench.previewMove" @copy="bench.copyMove" @add="bench.addBell" />
+        @duplicate="bench.duplicateMove" @remove="bench.removeMove" @remove-pin="bench.removePin" @cut-pin="bench.cutPin" @tame-pin="bench.tamePin" @keep-pin="bench.keepPin" @remove-keeper="bench.removeKeeper" @preview="bench.previewMove" @copy="(id, target) => bench.copyMoves([id], target)" @add="bench.addBell" />
     </section>
     <div class="bottom">
       <WaveformStrip class="strip" :waveform="waveform" :offset-s="offsetS" :length-s="lengthS" :song-s="songS" :loop="loop" :position="position" :shown="time"
@@ -320,6 +329,7 @@ onBeforeUnmount(() => {
 .keys .kind[aria-pressed='true'] { font-weight: 700; color: var(--ochre); background: none; text-decoration: underline; }
 .told { overflow: hidden; text-overflow: ellipsis; }
 .find { font-weight: 700; }
+.head .all { margin-left: auto; width: 92px; }
 .head option { background: var(--paper); }
 .notes { flex: 1; min-height: 0; }
 .side { display: flex; flex-direction: column; min-height: 0; min-width: 0; }

@@ -16,7 +16,7 @@ from mivlo.core.roles import Role
 __all__ = ["search"]
 
 MOST_SUSPECTS = 10
-LEAST_CONFIDENCE = 0.03
+LEAST_CONFIDENCE = {"line": 0.0005, "hump": 0.005, "harsh": 0.005}  # an ear may want to look further down the list
 WORTH_MEASURING = 0.1  # of the confidence: how it rings takes longest to measure
 APART = {"line": 4, "hump": 40, "harsh": 40}  # bands
 PROUD_SHARE, LEAST_PROUD_DB = 0.5, 3.0  # of its excess: from there on it counts as present
@@ -37,7 +37,7 @@ def search(stretch: Stretch) -> list[Suspect]:
     places = [
         (band, p * doubts.get(shape, 1.0), shape)
         for shape, apart in APART.items()
-        for band, p in _maxima(getattr(stretch.odds, shape), apart, stretch.allowed)
+        for band, p in _maxima(getattr(stretch.odds, shape), apart, LEAST_CONFIDENCE[shape], stretch.allowed)
     ]
     places.sort(key=lambda place: -place[1])
     return [_doubted(_measured(stretch, band, p, shape), stretch.role) for band, p, shape in places[:MOST_SUSPECTS]]
@@ -51,8 +51,8 @@ def _doubted(suspect: Suspect, role: Role | None) -> Suspect:
     return replace(suspect, confidence=DOUBT_OF_STRUCK * suspect.confidence)
 
 
-def _maxima(curve: np.ndarray, apart: int, allowed: np.ndarray) -> list[tuple[int, float]]:
-    top = np.flatnonzero((curve >= maximum_filter1d(curve, 2 * apart + 1)) & (curve >= LEAST_CONFIDENCE) & allowed)
+def _maxima(curve: np.ndarray, apart: int, least: float, allowed: np.ndarray) -> list[tuple[int, float]]:
+    top = np.flatnonzero((curve >= maximum_filter1d(curve, 2 * apart + 1)) & (curve >= least) & allowed)
     return [(int(band), float(curve[band])) for band in top]
 
 
