@@ -1,14 +1,15 @@
 <script setup lang="ts">
 /** A move's place on the spectrum: dragged up and down it changes frequency, sideways gain, never both at once. */
 import { computed, ref } from 'vue'
-import type { Move } from '../api/client'
+import type { Move, MoveKind } from '../api/client'
 import { LEVEL_HIGH_DB, LEVEL_LOW_DB, hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
 import { depthName, placeHz, withHz } from '../lib/edits'
 import { octavesToQ, qToOctaves } from '../lib/figures'
 
-const props = defineProps<{ move: Move; chosen: boolean; x: number; width: number; height: number; frequency: FrequencyView; title: string }>()
+const props = defineProps<{ move: Move; kinds: readonly MoveKind[]; chosen: boolean; x: number; width: number; height: number; frequency: FrequencyView; title: string }>()
 const emit = defineEmits<{ choose: []; preview: [move: Move]; done: [move: Move, label: string] }>()
 const LOCK_PX = 4
+const NARROWEST_OCTAVES = 0.001 // a width of nothing has no Q
 const axis = ref<'hz' | 'gain' | 'q' | null>(null)
 
 const y = computed(() => yOfHz(placeHz(props.move), props.frequency, props.height))
@@ -19,6 +20,11 @@ const edges = computed(() => {
   return [placeHz(props.move) * half, placeHz(props.move) / half].map((hz) => yOfHz(hz, props.frequency, props.height))
 })
 const clamp = (value: number, low: number, high: number) => Math.min(Math.max(value, low), high)
+/** The limits of a figure, as the core describes the move's kind. */
+function limits(name: string): [number, number] {
+  const figure = props.kinds.find((kind) => kind.kind === props.move.kind)?.figures.find((one) => one.name === name)
+  return [figure?.minimum ?? -Infinity, figure?.maximum ?? Infinity]
+}
 
 function dragged(from: Move, dx: number, dy: number, fine: boolean): Move {
   const slow = fine ? 0.2 : 1
@@ -26,9 +32,7 @@ function dragged(from: Move, dx: number, dy: number, fine: boolean): Move {
   if (axis.value === 'gain' && depth) {
     const perPixel = (LEVEL_HIGH_DB - LEVEL_LOW_DB) / props.width
     const now = (from as unknown as Record<string, number>)[depth] ?? 0
-    // A low cut that slides can only take away; the others go as deep as their kind allows.
-    const [low, high] = depth === 'gain_db' ? [-30, 30] : from.kind === 'dynamic-low-cut' ? [-36, -1] : [-24, 24]
-    return { ...from, [depth]: Math.round(clamp(now + dx * perPixel * slow, low, high) * 10) / 10 } as Move
+    return { ...from, [depth]: Math.round(clamp(now + dx * perPixel * slow, ...limits(depth)) * 10) / 10 } as Move
   }
   if (axis.value === 'hz') {
     return withHz(from, hzOfY(yOfHz(placeHz(from), props.frequency, props.height) + dy * slow, props.frequency, props.height))
@@ -52,7 +56,7 @@ function pressEdge(event: PointerEvent, upper: boolean) {
     if (!('q' in from) || from.q == null) return from
     const octavesPerPixel = Math.log2(props.frequency.highHz / props.frequency.lowHz) / props.height
     const wider = (upper ? -dy : dy) * octavesPerPixel * 2 * (fine ? 0.2 : 1)
-    return { ...from, q: clamp(octavesToQ(clamp(qToOctaves(from.q) + wider, 0.0145, 6.7)), 0.1, 100) }
+    return { ...from, q: clamp(octavesToQ(Math.max(qToOctaves(from.q) + wider, NARROWEST_OCTAVES)), ...limits('q')) }
   })
 }
 

@@ -254,7 +254,7 @@ onBeforeUnmount(() => {
         @pointerdown="lift" @pointerup="release" @pointercancel="release" @dblclick="bench.addBell(hzAt($event))">
         <SpectrumLane :hz="about?.axis_hz ?? []" :before="spectrum?.level_db ?? []" :outline="spectrum?.outline_db ?? []" :often="spectrum?.often_db ?? []" :seldom="spectrum?.seldom_db ?? []"
           :response="shownResponse" :full="bench.fullResponse.value" :live="live" :frequency="frequency" :probe="probe" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" />
-        <MoveHandle v-for="one in chosen.ledger" :key="one.id" :move="one.move" :chosen="one.id === entryId" :x="xAt(placeHz(one.move))"
+        <MoveHandle v-for="one in chosen.ledger" :key="one.id" :move="one.move" :kinds="kinds" :chosen="one.id === entryId" :x="xAt(placeHz(one.move))"
           :width="laneSize.width" :height="laneSize.height" :frequency="frequency" :title="formatHz(placeHz(one.move))"
           @choose="entryId = one.id" @preview="bench.previewMove(one.id, $event)" @done="(move, label) => bench.changeMove(one.id, move, label)" />
       </div>
