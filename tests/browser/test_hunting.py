@@ -22,7 +22,8 @@ def hunt(page: Page) -> None:
 
 
 def take_all_back(bench, page: Page) -> None:
-    while page.get_by_role("button", name="undo").is_enabled():
+    """Undo until the track stands as it was imported, and no further."""
+    while any(bench.chosen()[name] for name in ("ledger", "keepers", "dismissed")):
         page.get_by_role("button", name="undo").click()
         bench.saved()
 
@@ -31,16 +32,16 @@ def take_all_back(bench, page: Page) -> None:
 def test_a_planted_fault_is_found_named_answered_and_measured_again(bench, page: Page, track: str, kind: str):
     bench.open_demo(track)
     hunt(page)
-    note = page.locator(f"[data-test=suspect][data-kind={kind}]").first
-    expect(note).to_be_visible()
+    truth = next(fault for fault in TRUTH if (fault["track"], fault["kind"]) == (track, kind))
+    told = page.evaluate("() => window.mivlo.hunt.suspects.value.map((one) => ({ kind: one.kind, hz: one.hz }))")
+    reach = 400 if "q" in truth else 60  # cents
+    off_cents = [abs(1_200 * np.log2(one["hz"] / truth.get("hz", one["hz"]))) for one in told]
+    hits = [n for n, one in enumerate(told) if one["kind"] == kind and off_cents[n] < reach]
+    assert hits, told
+    note = page.get_by_test_id("suspect").nth(hits[0])
     if "open" not in (note.get_attribute("class") or ""):
         note.locator("button.title").click()
     expect(note.get_by_test_id("evidence")).not_to_be_empty()
-    hz = page.evaluate("() => window.mivlo.hunt.suspect.value.hz")
-    truth = next(fault for fault in TRUTH if (fault["track"], fault["kind"]) == (track, kind))
-    if "hz" in truth:
-        wide = 400 if "q" in truth else 60
-        assert abs(1_200 * np.log2(hz / truth["hz"])) < wide
     # Held, it is heard alone; let go, the track is back.
     button = note.get_by_test_id("hear-only").bounding_box()
     assert button

@@ -70,9 +70,11 @@ const next = (gone: Suspect) => {
   suspectId.value = list.find((one, index) => one.id !== gone.id && index > at)?.id ?? list.find((one) => one.id !== gone.id)?.id ?? null
 }
 
+/** Answer with the proposed move; it unfolds, with what became of the suspect, and N goes on through the list. */
 function answer(one: Suspect, how: 'cut' | 'tame') {
-  next(one)
+  suspectId.value = null
   const added: LedgerEntry = { id: newId(), move: one[how], reason: `${one.kind}: ${one.sentence}`.slice(0, 500), evidence: one.evidence }
+  bench.entryId.value = added.id
   void bench.onTrack(`${how === 'cut' ? 'Cut' : 'Tame'} ${one.kind} at ${formatHz(one.hz)}`, (strip) => ({ ledger: [...(strip.ledger ?? []), added] }))
 }
 

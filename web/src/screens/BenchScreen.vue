@@ -157,6 +157,7 @@ function copyAll(event: Event) {
 }
 
 const PROBED = { lift: 'lifted', dip: 'dipped', only: 'only this' }
+const probeTold = ({ kind = 'lift', amount_db = 15 }: { kind?: keyof typeof PROBED; amount_db?: number }) => (kind === 'only' ? PROBED.only : `${PROBED[kind]} ${amount_db} dB`)
 const PROBES = [['lift', 'Hold on the spectrum to lift what is under the pointer'], ['dip', 'Hold to take it away: what you miss then, keep with P'], ['only', 'Hold to hear just that slice']] as const
 const { pipeHz } = play
 
@@ -263,7 +264,7 @@ onBeforeUnmount(() => {
         <div class="readout figures" data-test="readout" :class="{ lifting: probe, below: lineY < 46 }" :style="{ top: `${lineY}px` }">
           <strong>{{ readout.hz }}</strong> {{ readout.note }}
           <div v-if="readout.excess !== null" class="soft">{{ readout.excess > 0.5 ? `stands out ${readout.excess.toFixed(1)} dB here` : 'does not stand out here' }}</div>
-          <div v-if="probe">{{ PROBED[probe.kind ?? 'lift'] }}<template v-if="probe.kind !== 'only'"> {{ probe.amount_db ?? 15 }} dB</template>, {{ probeWidth.toFixed(2) }} oct</div>
+          <div v-if="probe">{{ probeTold(probe) }}, {{ probeWidth.toFixed(2) }} oct</div>
           <div v-else-if="pipeHz !== null">pitch pipe</div>
         </div>
       </template>

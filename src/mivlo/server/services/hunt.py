@@ -44,7 +44,7 @@ __all__ = [
 ]  # fmt: skip
 
 SAME_CENTS = 60.0  # a hit's tolerance: nearer is the same suspect
-ENOUGH_TO_SHOW = 0.12
+ENOUGH_TO_SHOW = 0.05
 
 
 class SuspectView(BaseModel):
