@@ -86,7 +86,7 @@ def clear_the_cellar(tracks: Sequence[CellarTrack], *, end_frame: int, sample_ra
         levels = _map_of(track, end_frame, sample_rate_hz)
         hz = levels.hz[::EVERY_BAND]
         powers.append(_thirds(10.0 ** ((levels.levels_db + track.gain_db) / 10.0))[:, ::EVERY_BAND].astype(np.float32))
-        rows.append((_lowest_note_hz(levels.hz, curve := _loud_curve(levels), struck=track.role in STRUCK), levels.hz, curve))
+        rows.append((_lowest_note_hz(levels.hz, curve := _loud_curve(levels), track.role), levels.hz, curve))
     total = np.sum(powers, axis=0) if powers else np.zeros((0, 0))
     weights = np.abs(sosfreqz(k_weighting(sample_rate_hz), hz, fs=sample_rate_hz)[1]) ** 2
     cuts = []
@@ -140,15 +140,16 @@ def _loud_curve(levels: LevelMap) -> Floats:
     return np.asarray(np.percentile(levels.levels_db[sounds], 97.0, axis=0))
 
 
-def _lowest_note_hz(hz: Floats, curve: Floats, *, struck: bool) -> float | None:
+def _lowest_note_hz(hz: Floats, curve: Floats, role: Role) -> float | None:
     """Return the lowest frequency at which the track plays something: a peak that is no mere skirt; None for silence."""
     top = float(curve.max())
     if top < -90.0:
         return None
-    reach = BANDS_PER_OCTAVE // 6  # a note is narrow: the thump of a plosive is not
+    # A note is narrow, the thump of a plosive is not; at a bass's lowest notes the windows blur a third of an octave.
+    reach = BANDS_PER_OCTAVE // (3 if role in NEEDS_LOWS else 6)
     peaks = (curve >= maximum_filter1d(curve, 5)) & (curve - minimum_filter1d(curve, 2 * reach + 1) > NOTE_OVER_SIDES_DB)
     notes = np.flatnonzero(peaks & (curve > top - NOTE_BELOW_TOP_DB))
-    if len(notes) and not struck:
+    if len(notes) and role not in STRUCK:
         return float(hz[notes[0]])
     power = np.cumsum(10.0 ** (curve / 10.0))
     return float(hz[np.searchsorted(power, ENERGY_BELOW * power[-1])])

@@ -273,13 +273,13 @@ onBeforeUnmount(() => {
       <div class="head">
         <button class="plain boxed find" data-test="find" :disabled="hunting.finding.value" title="Look for what behaves like a fault, in the loop or in the whole song (H)" @click="hunting.hunt()">find suspects</button>
         <span class="soft told" data-test="found">{{ huntTold }}</span>
+        <select v-if="chosen.ledger.length > 1" class="all" aria-label="Copy all moves to" title="Copy all moves of this ledger to another track or group" @change="copyAll">
+          <option value="">copy all to</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }}</option>
+        </select>
       </div>
       <div class="head">
         <label><span class="soft">steady moves in</span> <select :value="chosen.phase" aria-label="Phase" data-test="phase" title="Minimum phase: no delay, as hardware does it. Linear phase: the same magnitude, no phase shift; softens before attacks." @change="setPhase">
           <option value="minimum">minimum phase</option><option value="linear">linear phase</option></select></label>
-        <select v-if="chosen.ledger.length > 1" class="all" aria-label="Copy all moves to" title="Copy all moves of this ledger to another track or group" @change="copyAll">
-          <option value="">copy all to</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }}</option>
-        </select>
       </div>
       <SurveyRow />
       <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :stretch="huntedStretch" :cure="hunting.cure.value"
@@ -330,7 +330,7 @@ onBeforeUnmount(() => {
 .keys .kind[aria-pressed='true'] { font-weight: 700; color: var(--ochre); background: none; text-decoration: underline; }
 .told { overflow: hidden; text-overflow: ellipsis; }
 .find { font-weight: 700; }
-.head .all { margin-left: auto; width: 92px; }
+.head .all { margin-left: auto; width: 74px; }
 .head option { background: var(--paper); }
 .notes { flex: 1; min-height: 0; }
 .side { display: flex; flex-direction: column; min-height: 0; min-width: 0; }
