@@ -25,7 +25,8 @@ class TapNetwork(nn.Module):
             seen = torch.cat([shifted(h, tap) for tap in taps], dim=1)
             h = h + torch.relu(layer(seen.transpose(1, 2)).transpose(1, 2))
             h = self.dropout(h)
-        return self.last(h)  # type: ignore[no-any-return]
+        log_odds: Tensor = self.last(h)
+        return log_odds
 
 
 def shifted(h: Tensor, tap: int) -> Tensor:
