@@ -216,6 +216,13 @@ def test_the_command_line_prints_what_the_core_finds(tmp_path):
         find(ArraySource(x), start=10, end=10, sample_rate_hz=RATE)
 
 
+def test_the_weights_were_fitted_to_the_cues_that_there_are():
+    x = strokes([(110.0, 1.0, 0.2)])
+    cues = band_cues(level_map(ArraySource(x), start=0, end=x.shape[1], sample_rate_hz=RATE))
+    with np.load(ROOT / "src" / "mivlo" / "core" / "finder" / "weights.npz") as weights:
+        assert tuple(weights["names"]) == cues.names
+
+
 def test_evidence_is_said_in_words():
     first = found_in(strokes([(110.0, 1.0, 0.2), (431.0, 0.5, 0.9)]))[0]
     assert "431 Hz" in sentence(first)

@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d, minimum_filter1d
+from scipy.ndimage import maximum_filter1d, minimum_filter1d, uniform_filter1d
 from scipy.signal import sosfreqz
 
 from mivlo.core.engine.source import Source
@@ -128,10 +128,8 @@ class _Shifted:
 
 
 def _thirds(power: Floats) -> Floats:
-    """Return the power in a third of an octave around every band."""
-    reach = BANDS_PER_OCTAVE // 6
-    sums = np.cumsum(np.pad(power, ((0, 0), (reach + 1, reach))), axis=1, dtype=np.float64)
-    return np.asarray(sums[:, 2 * reach + 1 :] - sums[:, : -2 * reach - 1])
+    """Return the mean power in a third of an octave around every band."""
+    return np.asarray(uniform_filter1d(power, 2 * (BANDS_PER_OCTAVE // 6) + 1, axis=1, mode="constant"))
 
 
 def _loud_curve(levels: LevelMap) -> Floats:

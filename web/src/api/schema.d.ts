@@ -679,6 +679,8 @@ export interface components {
             ring_after_s: number | null;
             /** Region Lost */
             region_lost: number;
+            /** Over Cut */
+            over_cut: boolean;
         };
         /**
          * Dismissed

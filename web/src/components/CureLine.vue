@@ -4,7 +4,6 @@ import { computed } from 'vue'
 import type { Cure, LedgerEntry } from '../api/client'
 
 const props = defineProps<{ evidence: NonNullable<LedgerEntry['evidence']>; cure: Cure | null }>()
-const TOO_MUCH = 0.35
 const words = computed(() => {
   const cure = props.cure
   if (!cure) return 'measuring what became of it'
@@ -17,7 +16,7 @@ const lost = computed(() => props.cure?.region_lost ?? 0)
 
 <template>
   <p class="cure" data-test="cure" :class="cure?.verdict.replace(' ', '-')">{{ evidence.kind }} {{ words }}</p>
-  <p v-if="lost > TOO_MUCH" class="lost">{{ Math.round(100 * lost) }} % of this region's own loudness is gone</p>
+  <p v-if="cure?.over_cut" class="lost">{{ Math.round(100 * lost) }} % of this region's own loudness is gone</p>
 </template>
 
 <style scoped>

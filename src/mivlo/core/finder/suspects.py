@@ -1,7 +1,5 @@
 """The finder: what behaves like a fault in a track, with the evidence for it and a proposed move."""
 
-from collections.abc import Callable
-
 from mivlo.core.engine.source import Source
 from mivlo.core.errors import ParameterError
 from mivlo.core.finder.band_cues import band_cues
@@ -22,7 +20,7 @@ LOWEST_OF_LOW_TRACKS_HZ = 80.0  # below it a bass's or a kick's fundamental is n
 
 def find(
     source: Source, *, start: int, end: int, sample_rate_hz: float, low_hz: float = 20.0, high_hz: float = 20_000.0,
-    role: Role | None = None, keepers: Keepers = (), report: Callable[[float], None] = lambda _: None,
+    role: Role | None = None, keepers: Keepers = (),
 ) -> Findings:  # fmt: skip
     """Return suspects and events of a stretch of a track.
 
@@ -32,7 +30,6 @@ def find(
     low_hz, high_hz : limits within which is looked
     role : what the track is, where known: events are looked for in voices, or where it is not known
     keepers : regions in Hz which no suspect may touch
-    report : called with the part done, 0 to 1
 
     Raises
     ------
@@ -50,9 +47,7 @@ def find(
         events = find_events(source, start=start, end=end, sample_rate_hz=sample_rate_hz, surely_a_voice=role in VOICES)
         events = [event for event in events if low_hz <= event.hz <= high_hz]
     levels = level_map(source, start=start, end=end, sample_rate_hz=sample_rate_hz)
-    report(0.4)
     cues = band_cues(levels)
-    report(0.8)
     if cues is None:
         return Findings((), tuple(events))
     lowest = LOWEST_OF_LOW_TRACKS_HZ if role in ("bass", "kick") else 0.0
@@ -62,5 +57,4 @@ def find(
     notes = track_notes(levels, cues.active)
     stretch = Stretch(source, start, end, sample_rate_hz, role, allowed, levels, cues, odds(cues), notes, tuple(events))
     suspects = [suspect for search in SEARCHES.values() for suspect in search(stretch)]
-    report(1.0)
     return Findings(tuple(sorted(suspects, key=lambda suspect: -suspect.confidence)), tuple(events))

@@ -21,6 +21,7 @@ WIDE_BELOW_Q = 4.0
 REGION_OCTAVES = 0.5  # either side
 LOUDNESS_POWER = 0.3  # of a band's power: loudness grows as that (Stevens' law; 10 dB are twice as loud)
 ACTIVE_DB = 45.0
+OVER_CUT = 0.35  # of the region's own loudness
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +34,11 @@ class Cure:
     ring_after_s: float | None
     region_lost: float
     verdict: Verdict
+
+    @property
+    def over_cut(self) -> bool:
+        """Tell whether so much of the region is gone that the user should hear of it."""
+        return self.region_lost > OVER_CUT
 
 
 def measure_again(

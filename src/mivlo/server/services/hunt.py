@@ -101,6 +101,7 @@ class CureView(BaseModel):
     ring_before_s: float | None
     ring_after_s: float | None
     region_lost: float
+    over_cut: bool
 
 
 class CellarRow(BaseModel):
@@ -160,8 +161,7 @@ def suspects_of(state: SessionState, strip_id: str, *, start_s: float, end_s: fl
     """
     strip = _strip(state, strip_id)
     rate = state.sample_rate_hz
-    audio_id, start, end = _stretch(state, strip, start_s, end_s)
-    _, offset_s, role, _ = _sound(state, strip)
+    audio_id, start, end, offset_s, role = _stretch(state, strip, start_s, end_s)
     findings = _found(audio_id, start, end, rate, role, strip.keepers)
     shown = [suspect for suspect in findings.suspects if suspect.confidence >= ENOUGH_TO_SHOW]
     kept = [suspect for suspect in shown if not _is_dismissed(suspect, strip.dismissed)]
@@ -206,7 +206,7 @@ def survey_of(
 ) -> list[SurveyCut]:  # fmt: skip
     """Return shallow cuts at what belongs to no note played in a stretch; raises as `suspects_of`."""
     strip = _strip(state, strip_id)
-    audio_id, start, end = _stretch(state, strip, start_s, end_s)
+    audio_id, start, end, _, _ = _stretch(state, strip, start_s, end_s)
     keepers = tuple((keeper.low_hz, keeper.high_hz) for keeper in strip.keepers)
     cuts = in_pool(_survey, stored_path(audio_id), start, end, state.sample_rate_hz, low_hz, high_hz, amount, keepers)
     return [
@@ -224,14 +224,16 @@ def _survey(
     )
 
 
-def _stretch(state: SessionState, strip: TrackState | GroupView, start_s: float, end_s: float) -> tuple[str, int, int]:
-    """Return the audio id of a strip and the frames of a stretch of the session in it."""
-    audio_id, offset_s, _, n_frames = _sound(state, strip)
+def _stretch(
+    state: SessionState, strip: TrackState | GroupView, start_s: float, end_s: float
+) -> tuple[str, int, int, float, Role | None]:
+    """Return a strip's audio id, the frames of a stretch of the session in it, its start in seconds, and its role."""
+    audio_id, offset_s, role, n_frames = _sound(state, strip)
     rate = state.sample_rate_hz
     start, end = max(round((start_s - offset_s) * rate), 0), min(round((end_s - offset_s) * rate), n_frames)
     if end <= start:
         raise ParameterError(f"{strip.name} has no sound from {start_s:.2f} to {end_s:.2f} s")
-    return audio_id, start, end
+    return audio_id, start, end, offset_s, role
 
 
 def _strip(state: SessionState, strip_id: str) -> TrackState | GroupView:
@@ -295,7 +297,7 @@ def _measure(
     )
     return CureView(
         entry_id="", verdict=cure.verdict, excess_before_db=cure.excess_before_db, excess_after_db=cure.excess_after_db,
-        ring_before_s=cure.ring_before_s, ring_after_s=cure.ring_after_s, region_lost=cure.region_lost,
+        ring_before_s=cure.ring_before_s, ring_after_s=cure.ring_after_s, region_lost=cure.region_lost, over_cut=cure.over_cut,
     )  # fmt: skip
 
 
