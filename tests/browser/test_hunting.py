@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from mivlo.core.engine.mix import Mix
-from mivlo.core.engine.render import render_mix
+from mivlo.core.engine.render import replay
 
 from .test_captured_sound import FRAMES, RATE, captured, opener
 
@@ -78,9 +78,9 @@ def test_what_a_suspect_sounds_like_alone_is_the_render(bench, page: Page, mivlo
     mix, start = Mix.model_validate(sound["startMix"]), sound["startFrame"]
     assert mix.probe is not None
     assert mix.probe.hz == probe["hz"]
-    if not sound["changes"]:
-        blocks = list(render_mix(mix, opener(mivlo), start=start, end=start + FRAMES, sample_rate_hz=RATE))
-        assert np.array_equal(played, np.concatenate(blocks, axis=1).astype(np.float32))
+    changes = [(change["frame"], Mix.model_validate(change["mix"])) for change in sound["changes"]]
+    again = replay(mix, changes, opener(mivlo), start_frame=start, n_frames=FRAMES, sample_rate_hz=RATE)
+    assert np.array_equal(played, again.astype(np.float32))
     page.evaluate("() => window.mivlo.hunt.audition(null)")
 
 
