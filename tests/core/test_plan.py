@@ -26,6 +26,10 @@ from mivlo.core.treatment import parse_treatment, treatment_response
 RATE = 48_000
 
 
+def specs_of(state: StripState, *, sample_rate_hz: float) -> list:
+    return ledger_specs(state, sample_rate_hz=sample_rate_hz, read_weights=lambda _, __, n: np.ones(n))
+
+
 def track(*moves: Move, **fields) -> StripState:
     return StripState(
         id="t", audio_id="t", ledger=tuple(LedgerEntry(id=f"e{i}", move=move) for i, move in enumerate(moves)), **fields
@@ -34,18 +38,18 @@ def track(*moves: Move, **fields) -> StripState:
 
 def test_neighbours_that_stand_still_share_a_stage_and_the_order_is_the_ledgers():
     state = track(Bell(hz=300), LowCut(hz=80), DynamicBell(hz=2_000), Bell(hz=5_000), Plane(), DynamicLowCut(hz=100))
-    specs = ledger_specs(state, sample_rate_hz=RATE)
+    specs = specs_of(state, sample_rate_hz=RATE)
     assert [type(spec) for spec in specs] == [ChainSpec, DynamicSpec, ChainSpec, PlaneSpec, DynamicSpec]
     assert [spec.key for spec in specs] == ["static 0", "e2", "static 1", "e4", "e5"]
     assert isinstance(specs[1].shape, Blend)
     assert isinstance(specs[4].shape, GainTable)
-    linear = ledger_specs(track(Bell(hz=300), DynamicBell(hz=2_000), phase="linear"), sample_rate_hz=RATE)
+    linear = specs_of(track(Bell(hz=300), DynamicBell(hz=2_000), phase="linear"), sample_rate_hz=RATE)
     assert [type(spec) for spec in linear] == [FirSpec, DynamicSpec]
 
 
 def test_what_can_glide_keeps_its_structure_and_what_cannot_does_not():
     def structure(*moves: Move, **fields) -> list[object]:
-        return [spec.structure() for spec in ledger_specs(track(*moves, **fields), sample_rate_hz=RATE)]
+        return [spec.structure() for spec in specs_of(track(*moves, **fields), sample_rate_hz=RATE)]
 
     one = DynamicBell(hz=2_000, lookahead_ms=10)
     same = one.model_copy(update={"hz": 3_000.0, "depth_db": -9.0, "threshold_db": -50.0, "on": False, "release_ms": 10.0})
@@ -61,15 +65,15 @@ def test_switches_channels_and_keepers_reach_the_stages():
     state = track(
         Bell(hz=300, channel="mid"), Bell(hz=500, on=False), Plane(), ledger_on=True, keepers=(Keeper(low_hz=900, high_hz=1_100),)
     )
-    chain, plane = ledger_specs(state, sample_rate_hz=RATE)
+    chain, plane = specs_of(state, sample_rate_hz=RATE)
     told = {(keyed.key.split("/")[0], keyed.on, keyed.channel) for keyed in chain.sections}
     assert told == {("e0", True, "mid"), ("e1", False, "both")}
     assert plane.figures.keepers == ((900.0, 1_100.0),)
-    off = ledger_specs(state.model_copy(update={"ledger_on": False}), sample_rate_hz=RATE)
+    off = specs_of(state.model_copy(update={"ledger_on": False}), sample_rate_hz=RATE)
     assert not any(keyed.on for keyed in off[0].sections)
     assert not off[1].figures.on
-    assert len(static_sections(state, sample_rate_hz=RATE)) >= 2
-    linear = ledger_specs(state.model_copy(update={"phase": "linear"}), sample_rate_hz=RATE)
+    assert len(static_sections(state, sample_rate_hz=RATE, at_s=0.0)) >= 2
+    linear = specs_of(state.model_copy(update={"phase": "linear"}), sample_rate_hz=RATE)
     assert [channel for _, channel in linear[0].sections] == ["mid"] * len(linear[0].sections)  # what is off is not in it
 
 
@@ -86,7 +90,7 @@ def test_probe_and_slice_stand_behind_the_ledger_of_their_own_track():
 def test_a_move_that_does_not_fit_the_rate_is_refused_whatever_its_kind():
     for move in (Bell(hz=19_900), DynamicBell(hz=19_900), DynamicBell(hz=1_000, key_hz=19_900)):
         with pytest.raises(ParameterError, match=r"must be at most 15680 Hz"):
-            ledger_specs(track(move), sample_rate_hz=32_000)
+            specs_of(track(move), sample_rate_hz=32_000)
     with pytest.raises(ValueError, match=r"high_hz=1000 must be at least 1\.25 times low_hz=900"):
         Plane(low_hz=900, high_hz=1_000)
 

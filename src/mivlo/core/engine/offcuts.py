@@ -1,7 +1,7 @@
 """Hearing what is taken away: the untreated sound through |1 - |H||, in linear phase and aligned in time."""
 
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import lru_cache
 
 import numpy as np
@@ -18,7 +18,7 @@ from mivlo.core.units import Array
 __all__ = ["OffcutsSource"]
 
 # Static moves alone: at 48 kHz rows of 3 Hz, narrower than any useful move above 30 Hz. With moves whose gain goes up
-# and down, windows short enough to follow it.
+# and down or begins and ends, windows short enough to follow it.
 STEADY_FRAMES, MOVING_FRAMES = 16_384, 4_096
 OVERLAP = 4
 KEPT_FRAMES = 16
@@ -27,15 +27,17 @@ KEPT_FRAMES = 16
 class OffcutsSource:
     """Overlapping windows of the strip's raw sound, each through what its moves take away just then."""
 
-    def __init__(self, strip: Strip, state: LedgerState, *, sample_rate_hz: float) -> None:
-        self._strip = strip
+    def __init__(
+        self, strip: Strip, state: LedgerState, position_of: Callable[[int], int], *, sample_rate_hz: float
+    ) -> None:
+        self._strip, self._state, self._position_of = strip, state, position_of
         self._rate = sample_rate_hz
         self._moving = [(entry.id, entry.move) for entry in state.ledger if entry.move.family != "static"]
-        self._size = MOVING_FRAMES if self._moving else STEADY_FRAMES
+        self._timed = any(entry.move.times_s for entry in state.ledger if entry.move.family == "static")
+        self._size = MOVING_FRAMES if self._moving or self._timed else STEADY_FRAMES
         self._hop = self._size // OVERLAP
         self._hz = np.asarray(rfftfreq(2 * self._size, 1.0 / sample_rate_hz), dtype=np.float64)
-        sections = static_sections(state, sample_rate_hz=sample_rate_hz)
-        self._static = zero_phase_gains(sections, self._hz, n_channels=strip.n_channels, sample_rate_hz=sample_rate_hz)
+        self._static = self._static_gains(0.0)
         self._window = np.hanning(self._size + 1)[: self._size] / (OVERLAP / 2)
         self._windows: OrderedDict[int, Array] = OrderedDict()
         if self._moving:
@@ -78,8 +80,12 @@ class OffcutsSource:
                 self._windows.popitem(last=False)
         return self._windows[index]
 
+    def _static_gains(self, at_s: float) -> Array:
+        sections = static_sections(self._state, sample_rate_hz=self._rate, at_s=at_s)
+        return zero_phase_gains(sections, self._hz, n_channels=self._strip.n_channels, sample_rate_hz=self._rate)
+
     def _gains(self, frame: int) -> Array:
-        gains = self._static
+        gains = self._static_gains(self._position_of(frame) / self._rate) if self._timed else self._static
         traces = self._strip.traces() if self._moving else {}
         for key, move in self._moving:
             found = _trace_at(traces.get(key, ()), frame)

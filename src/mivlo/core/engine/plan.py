@@ -11,13 +11,14 @@ from mivlo.core.moves.bell import Bell
 from mivlo.core.processors.chain import ChainSpec, KeyedSection
 from mivlo.core.processors.fir import FirSpec
 from mivlo.core.processors.stage import StageSpec
+from mivlo.core.processors.timed import ReadWeights, TimedSpec
 from mivlo.core.units import octaves_to_q
 
 __all__ = ["audition_spec", "ledger_specs", "static_sections"]
 
 
-def ledger_specs(state: LedgerState, *, sample_rate_hz: float) -> list[StageSpec]:
-    """Return the stages of a ledger in its order; static moves side by side share one.
+def ledger_specs(state: LedgerState, *, sample_rate_hz: float, read_weights: ReadWeights) -> list[StageSpec]:
+    """Return the stages of a ledger in its order; static moves side by side share one, but for those with times.
 
     Raises
     ------
@@ -36,17 +37,23 @@ def ledger_specs(state: LedgerState, *, sample_rate_hz: float) -> list[StageSpec
 
     for entry in state.ledger:
         on = entry.move.on and state.ledger_on
+        sections: list[KeyedSection] = []
         if isinstance(entry.move, StaticMove):
-            run.extend(
+            sections = [
                 KeyedSection(f"{entry.id}/{index}", section, on, entry.move.channel)
                 for index, section in enumerate(entry.move.sections(sample_rate_hz))
-            )
+            ]
+        if sections and not entry.move.times_s:
+            run.extend(sections)
             continue
         close_run()
         keepers = tuple((keeper.low_hz, keeper.high_hz) for keeper in state.keepers)
-        spec = entry.move.stage(entry.id, on=on, keepers=keepers, sample_rate_hz=sample_rate_hz)
+        spec = (
+            _static_spec(entry.id, sections, state) if sections
+            else entry.move.stage(entry.id, on=on, keepers=keepers, sample_rate_hz=sample_rate_hz)
+        )  # fmt: skip
         if spec is not None:
-            specs.append(spec)
+            specs.append(TimedSpec(spec, entry.move.times_s, read_weights) if entry.move.times_s else spec)
     close_run()
     return specs
 
@@ -57,12 +64,12 @@ def _static_spec(key: str, run: Sequence[KeyedSection], state: LedgerState) -> S
     return FirSpec(f"{key} linear", tuple((keyed.section, keyed.channel) for keyed in run if keyed.on))
 
 
-def static_sections(state: LedgerState, *, sample_rate_hz: float) -> list[tuple[Biquad, Channel]]:
-    """Return the sections of all static moves with their channels, on or off, whatever stands between them."""
+def static_sections(state: LedgerState, *, sample_rate_hz: float, at_s: float) -> list[tuple[Biquad, Channel]]:
+    """Return the sections of all static moves that act at a time, with their channels, on or off, whatever is between them."""
     return [
         (section, entry.move.channel)
         for entry in state.ledger
-        if isinstance(entry.move, StaticMove)
+        if isinstance(entry.move, StaticMove) and entry.move.acts_at(at_s)
         for section in entry.move.sections(sample_rate_hz)
     ]
 

@@ -18,10 +18,11 @@ from mivlo.core.engine.offcuts import OffcutsSource
 from mivlo.core.engine.pipe import Pipe
 from mivlo.core.engine.plan import audition_spec, ledger_specs
 from mivlo.core.engine.ramp import STEPS, Ramp
-from mivlo.core.engine.source import Source, Transport, read_looped
+from mivlo.core.engine.source import Source, SpansSource, Transport, read_looped
 from mivlo.core.engine.strip import Strip, pan_gains, start_of_preroll
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.processors.stage import StageSpec, no_key
+from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array, db_to_gain
 
 __all__ = ["DIM_DB", "Blown", "Doing", "OpenSource", "Player", "on_grid"]
@@ -259,9 +260,17 @@ class Player:
             return self._mix.guard
         return self._fading_guard if frame < self._guarded_until else None
 
+    def _position_of(self, frame: int) -> int:
+        """Return the session frame at a frame of the stream."""
+        return self._transport.position_at(frame)
+
     def _read_source(self, source: Source, start_frame: int, frame: int, n_frames: int) -> Array:
         parts = [read_looped(source, segment, start_frame) for segment in self._transport.segments(frame, n_frames)]
         return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1)
+
+    def _read_weights(self, spans: Spans, frame: int, n_frames: int) -> Array:
+        """Return (frames,) from 0 to 1: how far a move with times acts, where the stream stands in the session."""
+        return np.asarray(self._read_source(SpansSource(spans, self._rate), 0, frame, n_frames)[0])
 
     def _read_key(self, key_id: str, after_fader: bool, frame: int, n_frames: int) -> Array:
         """Return the raw signal of a track, or the sum of a group's members; silence for what is not there."""
@@ -372,7 +381,7 @@ class Player:
         plan = (state.ledger, state.ledger_on, state.phase, state.keepers, probe, heard_slice)
         known = self._plans.get(state.id)
         if known is None or known[0] != plan:
-            specs = ledger_specs(state, sample_rate_hz=self._rate)
+            specs = ledger_specs(state, sample_rate_hz=self._rate, read_weights=self._read_weights)
             if self._live or probe or heard_slice:
                 specs.append(audition_spec(state, mix, sample_rate_hz=self._rate))
             self._plans[state.id] = known = (plan, specs)
@@ -408,7 +417,7 @@ class Player:
         wanted = tuple(entry.move for entry in state.ledger) if mix.offcuts_track_id == state.id else None
         if wanted != node.offcuts_of:
             node.offcuts_of = wanted
-            offcuts = None if wanted is None else OffcutsSource(strip, state, sample_rate_hz=self._rate)
+            offcuts = None if wanted is None else OffcutsSource(strip, state, self._position_of, sample_rate_hz=self._rate)
             strip.aim_extra(offcuts, frame=self._frame, starting=starting)
             changed = True
         return changed

@@ -10,9 +10,10 @@ from typing import Protocol
 import numpy as np
 
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.processors.timed import Spans, weights_of
 from mivlo.core.units import Array
 
-__all__ = ["ArraySource", "Segment", "Source", "StoredSource", "Transport", "open_source", "read_looped"]
+__all__ = ["ArraySource", "Segment", "Source", "SpansSource", "StoredSource", "Transport", "open_source", "read_looped"]
 
 SEAM_FRAMES = 4 * CONTROL_FRAMES  # 5.3 ms at 48 kHz: the crossfade at a loop's edge
 _SEAM_IN = 0.5 - 0.5 * np.cos(np.pi * (np.arange(SEAM_FRAMES) + 0.5) / SEAM_FRAMES)
@@ -53,6 +54,25 @@ class ArraySource:
         if first < last:
             out[:, first - start : last - start] = self.samples[:, first:last]
         return out
+
+
+@dataclass(frozen=True, slots=True)
+class SpansSource:
+    """Stretches of the session as a signal of 0 and 1, so that a loop's edge is crossfaded in it as in the sound."""
+
+    spans: Spans
+    sample_rate_hz: float
+
+    @property
+    def n_channels(self) -> int:
+        return 1
+
+    @property
+    def n_frames(self) -> int:
+        return round(self.spans[-1][1] * self.sample_rate_hz) + 1
+
+    def read(self, start: int, n_frames: int) -> Array:
+        return weights_of(self.spans, start, n_frames, sample_rate_hz=self.sample_rate_hz)[None]
 
 
 class StoredSource:

@@ -6,13 +6,14 @@ from typing import Annotated, Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field, JsonValue, model_validator
+from pydantic import BaseModel, ConfigDict, Field, JsonValue, field_validator, model_validator
 
 from mivlo.core.channel import Channel
 from mivlo.core.errors import ParameterError
 from mivlo.core.filters.analog import AnalogSection
 from mivlo.core.filters.biquad import Biquad, frequency_response
 from mivlo.core.processors.stage import StageSpec
+from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array, octaves_to_q
 
 __all__ = ["BaseMove", "Family", "GainDb", "Hz", "Keepers", "Q", "Start", "StaticMove", "WidthAsOctaves", "slice_bell"]
@@ -46,6 +47,22 @@ class BaseMove(BaseModel, ABC):
 
     on: bool = Field(default=True, title="On")
     channel: Channel = Field(default="both", title="Acts on", json_schema_extra={"group": "more"})
+    times_s: Spans = Field(
+        default=(), max_length=100, title="Times",
+        description="pairs of start and end in seconds, in order and apart, between which alone it acts; none: always",
+    )  # fmt: skip
+
+    @field_validator("times_s")
+    @classmethod
+    def _in_order(cls, spans: Spans) -> Spans:
+        flat = [edge for span in spans for edge in span]
+        if any(start >= end for start, end in spans) or flat != sorted(flat) or any(edge < 0.0 for edge in flat):
+            raise ValueError(f"times_s={spans} must be pairs of start and end in seconds from 0 on, in order and apart")
+        return spans
+
+    def acts_at(self, at_s: float) -> bool:
+        """Tell whether a time lies within the move's times."""
+        return not self.times_s or any(start <= at_s <= end for start, end in self.times_s)
 
     @property
     @abstractmethod

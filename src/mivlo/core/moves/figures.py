@@ -10,7 +10,7 @@ from mivlo.core.moves.base import Family
 __all__ = ["Figure", "MoveKind", "ReadyStart", "describe_kinds"]
 
 Control = Literal["number", "choice", "switch", "members", "listens"]
-NOT_FIGURES = ("kind", "on", "width_octaves")
+NOT_FIGURES = ("kind", "on", "width_octaves", "times_s")
 
 
 class Figure(BaseModel):
