@@ -16,7 +16,7 @@ import mido
 import numpy as np
 import soundfile
 from scipy.signal import butter, fftconvolve, lfilter, sosfilt
-from score import BAR_S, N_BARS, Note, all_parts, voice_line
+from score import BAR_S, N_BARS, SECTIONS, Note, all_parts, voice_line
 from voice import sing
 
 from mivlo.core.filters.matched import plain_bell
@@ -150,7 +150,13 @@ def build() -> None:
         file = f"{name.lower().replace(' ', '-')}.flac"
         soundfile.write(folder / file, np.rint(x.T * 32767).astype(np.int16), RATE_HZ, subtype="PCM_16")
         session.append({"file": file, "name": name, "start_frame": offset_frames, **SETTINGS[name]})
-    write_json(HERE / "session.json", {"name": "Boathouse, take 3 (invented)", "sample_rate_hz": RATE_HZ, "tracks": session})
+    ends = [bar for _, bar in SECTIONS[1:]] + [N_BARS]
+    sections = [
+        {"name": name, "start_frame": round(bar * BAR_S * RATE_HZ), "end_frame": round(end * BAR_S * RATE_HZ)}
+        for (name, bar), end in zip(SECTIONS, ends, strict=True)
+    ]
+    plan = {"name": "Boathouse, take 3 (invented)", "sample_rate_hz": RATE_HZ, "sections": sections, "tracks": session}
+    write_json(HERE / "session.json", plan)
     write_json(HERE / "truth.json", truth(voice_events))
 
 

@@ -65,6 +65,19 @@ def test_results_do_not_depend_on_the_block_size(sources, mix):
     assert np.array_equal(rendered, whole)
 
 
+def test_probes_that_are_held_add_to_the_one_that_moves(sources):
+    held = tuple(Probe(track_id="c", hz=hz, kind="dip", amount_db=24) for hz in (500.0, 4_000.0))
+    mix = Mix(tracks=(strip("c"),), held_probes=held, guard=GuardReference(loudness_lufs=-10.0))
+    dipped = Player(mix, sources, start_frame=0, sample_rate_hz=RATE).render(96_000)
+    plain = Player(Mix(tracks=(strip("c"),)), sources, start_frame=0, sample_rate_hz=RATE).render(96_000)
+    hz, before = scipy.signal.welch(plain[0], RATE, nperseg=8192)
+    _, after = scipy.signal.welch(dipped[0], RATE, nperseg=8192)
+    change = 10 * np.log10(after / before)
+    for at, wanted in ((500.0, -20.0), (4_000.0, -20.0)):
+        assert change[np.argmin(np.abs(hz - at))] < wanted
+    assert abs(change[np.argmin(np.abs(hz - 1_500.0))]) < 1.5
+
+
 def test_play_with_changes_equals_the_replay_of_its_log(sources, mix):
     looped = mix.model_copy(update={"loop_start_frame": 10_000, "loop_end_frame": 40_000})
     moved = looped.model_copy(update={"tracks": (strip("a", BELLS[1], BELLS[2]), *looped.tracks[1:])})

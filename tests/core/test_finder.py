@@ -19,6 +19,7 @@ from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.events import find_events
 from mivlo.core.finder.level_map import HOP_S, level_map
 from mivlo.core.finder.measures import ring_time_s
+from mivlo.core.finder.pitch_line import pitch_line
 from mivlo.core.finder.suspects import find
 from mivlo.core.finder.verify import measure_again
 from mivlo.core.moves import MOVE_KINDS
@@ -28,6 +29,20 @@ from .phrases import RATE, phrase, pink
 ROOT = Path(__file__).parents[2]
 MELODY = (60, 64, 67, 62, 65, 69, 71, 67, 64, 60, 62, 66, 70, 68)
 SEED = 4
+
+
+def test_the_pitch_line_follows_one_voice_and_is_not_claimed_for_chords():
+    seconds = np.arange(4 * RATE) / RATE
+    hz = 220 * 2 ** (0.5 * np.sin(2 * np.pi * 0.4 * seconds))
+    phase_of = 2 * np.pi * np.cumsum(hz) / RATE
+    voice = sum(0.1 / n * np.sin(n * phase_of) for n in range(1, 12))
+    line = pitch_line(ArraySource(voice[None]), start=0, end=len(voice), sample_rate_hz=RATE)
+    off = 1_200 * np.log2(line.hz / np.interp(line.times_s, seconds, hz))
+    assert line.one_voice
+    assert np.nanmedian(np.abs(off)) < 12
+    assert np.nanpercentile(np.abs(off), 90) < 25
+    chords = sum(0.05 / n * np.sin(2 * np.pi * n * f * seconds) for n in range(1, 9) for f in (146.8, 220.0, 277.2, 349.2))
+    assert not pitch_line(ArraySource(chords[None]), start=0, end=len(chords), sample_rate_hz=RATE).one_voice
 
 
 def biquad(x: np.ndarray, hz: float, gain_db: float, q: float) -> np.ndarray:

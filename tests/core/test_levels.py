@@ -16,8 +16,16 @@ from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.k_weighting import k_weighting
 from mivlo.core.loudness import integrated_loudness, true_peak_db
 from mivlo.core.moves.bell import Bell
-from mivlo.core.spectra.average import AXIS_HZ, band_levels, near_outline, stand_out
-from mivlo.core.spectra.pictures import TILE_COLUMNS, TILE_ROWS, Tile, ink_png, spectrogram_tile, waveform_peaks
+from mivlo.core.spectra.average import AXIS_HZ, band_levels, far_outline, near_outline, stand_out
+from mivlo.core.spectra.pictures import (
+    TILE_COLUMNS,
+    TILE_ROWS,
+    Tile,
+    difference_png,
+    ink_png,
+    spectrogram_tile,
+    waveform_peaks,
+)
 
 RATE = 48_000
 
@@ -111,6 +119,24 @@ def test_a_full_scale_sine_reads_zero_at_its_frequency():
 
 def test_the_outline_is_flat_for_what_is_flat():
     assert near_outline(np.full(len(AXIS_HZ), -40.0)) == pytest.approx(-40.0)
+
+
+def test_a_wide_hump_stands_out_of_the_far_outline_alone():
+    # definitions.md: against a one-ERB smoothing a hump of +8 dB and Q 0.9 stands 0.1 dB out.
+    h = np.abs(np.array([complex(v) for v in Bell(hz=400, gain_db=8, q=0.9).response(np.minimum(AXIS_HZ, 19_000), 48_000)]))
+    level = -6.0 * np.log2(AXIS_HZ / 400) + 20 * np.log10(h)
+    at = np.argmin(np.abs(AXIS_HZ - 400))
+    assert (level - far_outline(level))[at] == pytest.approx(8.0, abs=1.5)
+    assert (level - near_outline(level))[at] < 4.0
+
+
+def test_a_picture_of_a_difference_has_ink_where_something_was_taken_away():
+    before = np.full((TILE_ROWS, TILE_COLUMNS), -40.0)
+    after = before.copy()
+    after[100:120] -= 12.0
+    ink = np.asarray(Image.open(io.BytesIO(difference_png(before, after))))[::-1, :, 1]
+    assert ink[100:120].min() == 255
+    assert ink[:100].max() == ink[120:].max() == 0
 
 
 def test_a_picture_shows_tone_and_time_where_they_are():

@@ -75,3 +75,35 @@ def test_wrong_questions_get_clear_answers(http, tmp_path):
     assert "no sound" in beyond.json()["message"]
     assert suspects(http, state, strip="nobody").status_code == 404
     assert suspects(http, state, end_s=-1.0).status_code == 422
+
+
+def test_what_is_looked_at_beside_the_track_treated_difference_pitch_and_sections(http, tmp_path):
+    state = ringing_fiddle(http, tmp_path)
+    track = state["tracks"][0]
+    strip = f"/api/sessions/{state['id']}/strips/{track['id']}"
+    bell = {"kind": "bell", "hz": HZ, "gain_db": -14.0, "q": 20.0, "times_s": [[0.0, 2.0]]}
+    section = {"id": "s1", "name": "Verse", "start_frame": 0, "end_frame": 2 * RATE}
+    limited = set_track(state, ledger=[{"id": "c1", "move": bell}])
+    named = edit(http, state, limited, {"do": "edit-session", "sections": [section]}).json()
+    assert named["sections"] == [section]
+    treated = http.get(f"{strip}/treated").json()
+    assert treated["n_frames"] == track["audio"]["n_frames"]
+
+    def level(audio: str, start_s: int, end_s: int) -> np.ndarray:
+        asked = {"start": start_s * RATE, "end": end_s * RATE, "sample_rate_hz": RATE}
+        return np.array(http.get(f"/api/audio/{audio}/spectrum", params=asked).json()["level_db"])
+
+    levels = [level(audio, *span) for span in ((0, 2), (3, 6)) for audio in (track["audio_id"], treated["audio_id"])]
+    assert np.max(levels[0] - levels[1]) > 10  # within its times
+    assert np.max(np.abs(levels[2] - levels[3])) < 1e-6  # outside them
+    address = f"/api/audio/{treated['audio_id']}/difference/{track['audio_id']}/8/0/0/0.png"
+    picture = http.get(address, params={"sample_rate_hz": RATE})
+    assert picture.headers["content-type"] == "image/png"
+    pitch = http.get(f"{strip}/pitch").json()
+    assert pitch["one_voice"]
+    assert 300 < np.median([hz for hz in pitch["hz"] if hz]) < 530
+    wrong = edit(http, named, {"do": "edit-session", "sections": [{**section, "end_frame": 0}]})
+    assert wrong.status_code == 422
+    assert "must end (frame 0) after it starts (frame 0)" in wrong.json()["message"]
+    back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": named["revision"]}).json()
+    assert back["sections"] == []

@@ -8,9 +8,11 @@ import GatherScreen from './screens/GatherScreen.vue'
 import HandOverScreen from './screens/HandOverScreen.vue'
 import SessionScreen from './screens/SessionScreen.vue'
 import StartScreen from './screens/StartScreen.vue'
+import { useBench } from './composables/useBench'
 import { useHunt } from './composables/useHunt'
 import { usePlay } from './composables/usePlay'
 import { useSession } from './composables/useSession'
+import { useViews } from './composables/useViews'
 
 const router = createRouter({
   history: createWebHistory(),
@@ -35,7 +37,7 @@ createApp(App).use(router).mount('#app')
 // Browser tests and the bench measure what is really played and when: they reach the monitor through this.
 declare global {
   interface Window {
-    mivlo: { play: ReturnType<typeof usePlay>; session: ReturnType<typeof useSession>; hunt: ReturnType<typeof useHunt> }
+    mivlo: { play: ReturnType<typeof usePlay>; session: ReturnType<typeof useSession>; hunt: ReturnType<typeof useHunt>; bench: ReturnType<typeof useBench>; views: ReturnType<typeof useViews> }
   }
 }
-window.mivlo = { play: usePlay(), session: useSession(), hunt: useHunt() }
+window.mivlo = { play: usePlay(), session: useSession(), hunt: useHunt(), bench: useBench(), views: useViews() }

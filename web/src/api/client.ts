@@ -25,12 +25,14 @@ export type ReadyStart = Schemas['ReadyStart']
 export type Responses = Schemas['Responses']
 export type Role = Schemas['TrackState']['role']
 export type SessionState = Omit<Schemas['SessionState'], 'tracks' | 'groups' | 'master'> & { tracks: TrackState[]; groups: GroupState[]; master: GroupState }
+export type Section = Schemas['Section']
 export type SessionSummary = Schemas['SessionSummary']
 export type Spectrum = Schemas['Spectrum']
 export type Suspect = Omit<Schemas['SuspectView'], 'cut' | 'tame'> & { cut: Move; tame: Move; evidence: NonNullable<LedgerEntry['evidence']> }
 export type Suspects = Omit<Schemas['Suspects'], 'suspects'> & { suspects: Suspect[] }
 export type SurveyCut = Omit<Schemas['SurveyCut'], 'move'> & { move: Move }
 export type Cellar = Schemas['CellarView']
+export type PitchLine = Schemas['PitchView']
 export type Cure = Schemas['CureView']
 export type TrackFields = Partial<WithLedger<Schemas['TrackFields']>>
 export type TrackState = WithLedger<Schemas['TrackState']>
@@ -90,19 +92,22 @@ export const api = {
   listening: (id: string, trackId: string, alone: boolean) =>
     call<Listening>('GET', `/sessions/${id}/listening?track_id=${trackId}&alone=${alone}`),
   bounce: (id: string, groupId: string) => call<Bounce>('GET', `/sessions/${id}/groups/${groupId}/sound`),
+  treated: (id: string, stripId: string) => call<Bounce>('GET', `/sessions/${id}/strips/${stripId}/treated`),
+  pitch: (id: string, stripId: string) => call<PitchLine>('GET', `/sessions/${id}/strips/${stripId}/pitch`),
   cellar: (id: string) => call<Cellar>('GET', `/sessions/${id}/cellar`),
   suspects: (id: string, stripId: string, startS: number, endS: number) =>
     call<Suspects>('GET', `/sessions/${id}/strips/${stripId}/suspects?start_s=${startS}&end_s=${endS}`),
-  survey: (id: string, stripId: string, startS: number, endS: number, amount: number) =>
-    call<SurveyCut[]>('GET', `/sessions/${id}/strips/${stripId}/survey?start_s=${startS}&end_s=${endS}&amount=${amount}`),
+  survey: (id: string, stripId: string, startS: number, endS: number, amount: number, lowHz: number, highHz: number) =>
+    call<SurveyCut[]>('GET', `/sessions/${id}/strips/${stripId}/survey?start_s=${startS}&end_s=${endS}&amount=${amount}&low_hz=${lowHz}&high_hz=${highHz}`),
   cure: (id: string, stripId: string, entryId: string) => call<Cure>('GET', `/sessions/${id}/strips/${stripId}/cures/${entryId}`),
   handovers: (id: string) => call<HandOver[]>('GET', `/sessions/${id}/handovers`),
   handOver: (id: string, request: HandOverRequest) => call<HandOver>('POST', `/sessions/${id}/handovers`, request),
   cancel: (handoverId: string) => call<HandOver>('POST', `/handovers/${handoverId}/cancel`),
 }
 
-export const pictureUrl = (audioId: string, timeZoom: number, column: number, freqZoom: number, row: number, rate: number) =>
-  `/api/audio/${audioId}/picture/${timeZoom}/${column}/${freqZoom}/${row}.png?sample_rate_hz=${rate}`
+/** A picture of a sound's spectrogram, or of what lies between it and what it was before. */
+export const pictureUrl = (audioId: string, timeZoom: number, column: number, freqZoom: number, row: number, rate: number, beforeId: string | null = null) =>
+  `/api/audio/${audioId}/${beforeId ? `difference/${beforeId}` : 'picture'}/${timeZoom}/${column}/${freqZoom}/${row}.png?sample_rate_hz=${rate}`
 
 /** A browser opens few connections: pictures take two of them at most, so that edits never queue behind pictures. */
 const PICTURES_AT_ONCE = 2

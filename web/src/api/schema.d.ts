@@ -228,6 +228,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audio/{audio_id}/difference/{before_id}/{time_zoom}/{column}/{freq_zoom}/{row}.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Difference
+         * @description Return the picture of what lies between a sound and what it was before; its opacity is the dB.
+         */
+        get: operations["difference_api_audio__audio_id__difference__before_id___time_zoom___column___freq_zoom___row__png_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/response": {
         parameters: {
             query?: never;
@@ -260,6 +280,26 @@ export interface paths {
          * @description Return what goes into a group, or into the mix, as an audio to look at.
          */
         get: operations["bounce_api_sessions__session_id__groups__group_id__sound_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions/{session_id}/strips/{strip_id}/treated": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Treated
+         * @description Return a track, a group or the mix behind its own moves, as an audio to look at.
+         */
+        get: operations["treated_api_sessions__session_id__strips__strip_id__treated_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -340,6 +380,26 @@ export interface paths {
          * @description Return shallow cuts at what belongs to no note played.
          */
         get: operations["survey_api_sessions__session_id__strips__strip_id__survey_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions/{session_id}/strips/{strip_id}/pitch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pitch
+         * @description Return the pitch line of a track with one voice.
+         */
+        get: operations["pitch_api_sessions__session_id__strips__strip_id__pitch_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -557,6 +617,18 @@ export interface components {
             n_frames: number;
         };
         /**
+         * Auditions
+         * @description A probe for a suspect: as wide as it is; a dip as deep as it stands out, so that just it is gone.
+         */
+        Auditions: {
+            /** Hz */
+            hz: number;
+            /** Width Octaves */
+            width_octaves: number;
+            /** Dip Db */
+            dip_db: number;
+        };
+        /**
          * BaseRevision
          * @description The revision that a page has seen.
          */
@@ -580,6 +652,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -711,6 +792,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -825,6 +915,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -939,6 +1038,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -1049,6 +1157,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -1175,7 +1292,7 @@ export interface components {
         };
         /**
          * EditSession
-         * @description Set the session's name or loop; fields left out stay.
+         * @description Set the session's name, loop or sections; fields left out stay.
          */
         EditSession: {
             /**
@@ -1192,6 +1309,11 @@ export interface components {
             loop_start_frame?: number | null;
             /** Loop End Frame */
             loop_end_frame?: number | null;
+            /**
+             * Sections
+             * @default []
+             */
+            sections: components["schemas"]["Section"][];
         };
         /**
          * EditTrack
@@ -1430,6 +1552,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -1470,6 +1601,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -1615,6 +1755,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -1655,6 +1804,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -1750,6 +1908,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -1784,6 +1951,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -1842,6 +2018,18 @@ export interface components {
             excess_db?: number | null;
         };
         /**
+         * PitchView
+         * @description The pitch line of a track with one voice, in seconds of the session; gaps are None.
+         */
+        PitchView: {
+            /** One Voice */
+            one_voice: boolean;
+            /** Times S */
+            times_s: number[];
+            /** Hz */
+            hz: (number | null)[];
+        };
+        /**
          * Plane
          * @description Adaptive; linked over both channels; regions that the user marked as keepers are left alone.
          */
@@ -1857,6 +2045,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1979,6 +2176,20 @@ export interface components {
             moving: components["schemas"]["MovingResponse"][];
         };
         /**
+         * Section
+         * @description A passage of the song with a name; frames of the session.
+         */
+        Section: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Start Frame */
+            start_frame: number;
+            /** End Frame */
+            end_frame: number;
+        };
+        /**
          * SessionState
          * @description The whole session at one revision.
          */
@@ -1993,6 +2204,11 @@ export interface components {
             loop_start_frame: number | null;
             /** Loop End Frame */
             loop_end_frame: number | null;
+            /**
+             * Sections
+             * @default []
+             */
+            sections: components["schemas"]["Section"][];
             /** Revision */
             revision: number;
             /** Undo Label */
@@ -2025,7 +2241,7 @@ export interface components {
         };
         /**
          * Spectrum
-         * @description The average spectrum of a stretch, and its near outline, at the frequencies of the axis.
+         * @description The average spectrum of a stretch, and its two outlines, at the frequencies of the axis.
          */
         Spectrum: {
             /** Hz */
@@ -2034,6 +2250,8 @@ export interface components {
             level_db: number[];
             /** Outline Db */
             outline_db: number[];
+            /** Far Outline Db */
+            far_outline_db: number[];
             /** Often Db */
             often_db: number[];
             /** Seldom Db */
@@ -2111,6 +2329,8 @@ export interface components {
              */
             proposed: "cut" | "tame";
             evidence: components["schemas"]["Evidence"];
+            auditions: components["schemas"]["Auditions"];
+            keeper: components["schemas"]["Keeper"];
         };
         /**
          * Suspects
@@ -2339,6 +2559,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -2392,6 +2621,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -2507,6 +2745,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -2622,6 +2869,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -2733,6 +2989,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -2986,6 +3251,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -3026,6 +3300,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -3092,6 +3375,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -3132,6 +3424,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -3220,6 +3521,11 @@ export interface components {
             /** @default null */
             probe: components["schemas"]["MonitorProbe"] | null;
             /**
+             * Held Probes
+             * @default []
+             */
+            held_probes: components["schemas"]["MonitorProbe"][];
+            /**
              * @default {
              *       "loudness_lufs": null,
              *       "true_peak_db": null
@@ -3290,6 +3596,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -3324,6 +3639,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /** Frequency */
             hz: number;
             /**
@@ -3380,6 +3704,15 @@ export interface components {
              * @enum {string}
              */
             channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -4131,6 +4464,51 @@ export interface operations {
             };
         };
     };
+    difference_api_audio__audio_id__difference__before_id___time_zoom___column___freq_zoom___row__png_get: {
+        parameters: {
+            query: {
+                sample_rate_hz: number;
+            };
+            header?: never;
+            path: {
+                audio_id: string;
+                before_id: string;
+                time_zoom: number;
+                column: number;
+                freq_zoom: number;
+                row: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     response_api_response_post: {
         parameters: {
             query?: never;
@@ -4180,6 +4558,47 @@ export interface operations {
             path: {
                 session_id: string;
                 group_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bounce"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    treated_api_sessions__session_id__strips__strip_id__treated_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: string;
+                strip_id: string;
             };
             cookie?: never;
         };
@@ -4366,6 +4785,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SurveyCut"][];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pitch_api_sessions__session_id__strips__strip_id__pitch_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: string;
+                strip_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PitchView"];
                 };
             };
             /** @description Not Found */

@@ -3,7 +3,7 @@
 import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef, type Ref } from 'vue'
 import type { Cure, Keeper, LedgerEntry, Move, MoveKind, Pin, Suspect } from '../api/client'
 import { hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
-import { depthName, inKeeper, placeHz, withHz } from '../lib/edits'
+import { depthName, inKeeper, type Passage, placeHz, withHz } from '../lib/edits'
 import { formatDb, formatHz, noteOfHz } from '../lib/figures'
 import { placeNotes } from '../lib/margin'
 import type { SuspectAudition } from '../lib/suspects'
@@ -27,6 +27,9 @@ const props = defineProps<{
   ledgerOn: boolean
   /** Tracks and groups but the one on the bench: what a move can listen to, or be copied to. */
   others: { id: string; name: string }[]
+  /** Passages that a move can be limited to. */
+  sections: Passage[]
+  loop: { startS: number; endS: number } | null
   /** What each dynamic or adaptive move does just now. */
   gains: ReadonlyMap<string, { level_db: number | null; gain_db: number }>
 }>()
@@ -132,7 +135,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
       <svg class="ties" :width="TIE_PX" :height="length" aria-hidden="true"><path v-for="tie in ties" :key="tie.id" :d="tie.d" :class="{ strong: tie.id === chosenId, accused: tie.id === suspectId }" /></svg>
       <div v-if="ghostY !== null" class="ghost figures" :style="{ top: `${ghostY - 10}px` }">click: bell at {{ formatHz(ghostHz) }}</div>
       <article v-for="entry in ledger" :key="entry.id" :ref="entry.id === chosenId ? measure : undefined" class="note move" data-test="move"
-        :class="{ chosen: entry.id === chosenId, off: !entry.move.on || !ledgerOn }"
+        :class="{ chosen: entry.id === chosenId, off: !entry.move.on || !ledgerOn, timed: entry.move.times_s?.length }"
         :style="{ top: `${tops.get(entry.id) ?? 0}px`, height: entry.id === chosenId ? 'auto' : `${FOLDED_PX}px` }">
         <header>
           <button class="plain tick" role="switch" :aria-checked="entry.move.on" :title="entry.move.on ? 'On: click to switch off' : 'Off: click to switch on'"
@@ -149,7 +152,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
           <p v-if="hears(entry.move)" class="flag slate">listens to {{ otherName(hears(entry.move)) }}</p>
           <CureLine v-if="entry.evidence" :evidence="entry.evidence" :cure="cure" />
           <p v-if="inKeeper(entry.move, keepers)" class="flag">stands in a region that you keep</p>
-          <MoveForm :move="entry.move" :kinds="kinds" :others="others" :level-db="gains.get(entry.id)?.level_db ?? null" :gain-db="gains.get(entry.id)?.gain_db ?? null"
+          <MoveForm :move="entry.move" :kinds="kinds" :others="others" :sections="sections" :loop="loop" :level-db="gains.get(entry.id)?.level_db ?? null" :gain-db="gains.get(entry.id)?.gain_db ?? null"
             @change="(move, label) => emit('change', entry.id, move, label)" @preview="emit('preview', entry.id, $event)" />
           <footer>
             <button class="plain boxed" :aria-pressed="heardId === entry.id" title="Hold to hear only this slice of the untreated track"
@@ -196,6 +199,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
 .note { position: absolute; left: 22px; right: 4px; background: var(--paper-raised); border: 1px solid var(--line); border-left: 3px solid var(--green); overflow: hidden; cursor: default; padding: 2px 6px 2px 4px; }
 .pin { border-left: 3px dotted var(--ochre); display: flex; align-items: center; gap: 3px; }
 .pin .where { flex: 1; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.timed { border-left-style: dashed; }
 .keeper { border-left: 3px double var(--ink); display: flex; align-items: center; }
 .keeper .where { flex: 1; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
 .flag { margin: 0 0 2px; font-size: 12.5px; color: var(--ochre); }

@@ -2,7 +2,7 @@
 /** The chosen move's figures. What there is to fill in follows from the kinds that the core describes. */
 import { computed, ref } from 'vue'
 import type { Figure, Move, MoveKind, ReadyStart } from '../api/client'
-import { isShown, moveOfKind, placeHz, startedAs, withFigure } from '../lib/edits'
+import { isShown, moveOfKind, type Passage, timesWith, placeHz, startedAs, withFigure } from '../lib/edits'
 import FigureInput from './FigureInput.vue'
 import ThresholdMeter from './ThresholdMeter.vue'
 
@@ -11,6 +11,8 @@ const props = defineProps<{
   kinds: MoveKind[]
   /** What this move can listen to: tracks and groups but its own. */
   others: { id: string; name: string }[]
+  sections: Passage[]
+  loop: { startS: number; endS: number } | null
   levelDb: number | null
   gainDb: number | null
 }>()
@@ -20,6 +22,7 @@ const WORDS: Record<string, string> = {
   above: 'while it is loud', 'after-stroke': 'after each stroke', sudden: 'on sudden bursts', both: 'both channels', rms: 'RMS', peak: 'peak',
 }
 
+const HARDLY_S = 0.01
 const more = ref(false)
 const kind = computed(() => props.kinds.find((known) => known.kind === props.move.kind))
 const values = computed(() => props.move as unknown as Record<string, unknown>)
@@ -43,6 +46,12 @@ function chosenOf(figure: Figure, event: Event) {
   const text = (event.target as HTMLSelectElement).value
   set(figure, figure.choices.find((choice) => String(choice) === text) ?? text)
 }
+
+const passages = computed(() => [...(props.loop ? [{ id: 'loop', name: 'the loop', ...props.loop }] : []), ...props.sections])
+const actsIn = (passage: Passage) => (props.move.times_s ?? []).some(([start, end]) => start <= passage.startS + HARDLY_S && end >= passage.endS - HARDLY_S)
+const setTimes = (times: Move['times_s'], label: string) => emit('change', { ...props.move, times_s: times }, label)
+const togglePassage = (passage: Passage) =>
+  setTimes(timesWith(props.move.times_s ?? [], passage, !actsIn(passage)), `${actsIn(passage) ? 'Not' : 'Only'} in ${passage.name}`)
 
 const members = computed(() => Array.from({ length: Number(values.value['count'] ?? 0) }, (_, index) => index + 1))
 const leftOut = (figure: Figure) => (values.value[figure.name] ?? []) as number[]
@@ -89,6 +98,10 @@ const toggleMember = (figure: Figure, n: number) =>
       <FigureInput v-else :label="figure.title" :unit="figure.unit" :value="(values[figure.name] as number | null) ?? null" :optional="figure.optional"
         :minimum="figure.minimum ?? -Infinity" :maximum="figure.maximum ?? Infinity" :title="figure.help" @commit="set(figure, $event)" />
     </template>
+    <div v-if="passages.length || move.times_s?.length" class="line" role="group" aria-label="Times"><span class="soft">Times</span>
+      <span class="members" data-test="times"><button class="plain" :aria-pressed="!move.times_s?.length" title="Acts all the time" @click="setTimes([], 'Always')">always</button>
+        <button v-for="passage in passages" :key="passage.id" class="plain" :aria-pressed="actsIn(passage)" title="Acts in this passage; at its edges it fades over" @click="togglePassage(passage)">{{ passage.name }}</button></span>
+    </div>
     <button v-if="kind?.figures.some((f) => f.group !== 'main')" class="plain further" :aria-expanded="more" @click="more = !more">{{ more ? 'fewer figures' : 'more figures' }}</button>
   </div>
 </template>
@@ -102,6 +115,7 @@ const toggleMember = (figure: Figure, n: number) =>
 .members { display: flex; flex-wrap: wrap; gap: 1px; }
 .members .plain { padding: 0 3px; min-width: 20px; }
 .members .plain[aria-pressed='false'] { text-decoration: line-through; opacity: 0.7; }
+.members[data-test='times'] .plain[aria-pressed='false'] { text-decoration: none; opacity: 1; }
 .further { justify-self: start; padding: 0; text-decoration: underline; font-size: 12.5px; }
 select { font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); padding: 1px 0; min-width: 0; }
 select option, select optgroup { background: var(--paper); }

@@ -1,14 +1,19 @@
 <script setup lang="ts">
 /** The chosen track's spectrogram, drawn from pictures that the core computes; ink is level. */
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
-import { loadPicture, pictureUrl } from '../api/client'
-import { timeTicks, xOfTime, type FrequencyView, type TimeView } from '../lib/axis'
-import { colours, onRepaint, paintFrequencyLines, surfaceOf } from '../lib/canvas'
+import { loadPicture, pictureUrl, type PitchLine, type Suspect } from '../api/client'
+import { timeTicks, xOfTime, yOfHz, type FrequencyView, type TimeView } from '../lib/axis'
+import { colours, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
 import { formatTime } from '../lib/figures'
 import { planTiles, type TileGrid, type TilePlan } from '../lib/tiles'
 
 const props = defineProps<{
   audioId: string
+  /** Where the difference from another sound is shown: that sound's id. */
+  beforeId: string | null
+  pitch: PitchLine | null
+  suspects: readonly Suspect[]
+  suspectId: string | null
   offsetS: number
   lengthS: number
   time: TimeView
@@ -33,7 +38,7 @@ function schedule() {
 }
 
 function pictureOf(tile: TilePlan): HTMLImageElement | null {
-  const url = pictureUrl(props.audioId, tile.timeZoom, tile.column, tile.freqZoom, tile.row, props.grid.sampleRateHz)
+  const url = pictureUrl(props.audioId, tile.timeZoom, tile.column, tile.freqZoom, tile.row, props.grid.sampleRateHz, props.beforeId)
   const known = pictures.get(url)
   if (known !== undefined) return known
   pictures.set(url, null)
@@ -79,8 +84,10 @@ function paint() {
   paintFrequencyLines(surface, props.frequency, c.line)
   for (const tile of planTiles(props.time, props.frequency, width, height, props.grid, props.offsetS, props.lengthS)) {
     const picture = pictureOf(tile)
-    if (picture) context.drawImage(withInk(picture, c.ink), tile.x, tile.y, tile.width, tile.height)
+    if (picture) context.drawImage(withInk(picture, props.beforeId ? c.green : c.ink), tile.x, tile.y, tile.width, tile.height)
   }
+  if (props.pitch?.one_voice) paintPitch(surface, props.pitch, c)
+  paintSuspects(surface, c.vermilion)
   if (props.loop) {
     context.fillStyle = c.ink
     for (const at of [props.loop.startS, props.loop.endS]) {
@@ -100,11 +107,56 @@ function paint() {
   }
 }
 
+/** The pitch line: paper around ink, so that it reads on pale and dark alike. */
+function paintPitch({ context, width, height }: Surface, pitch: PitchLine, c: ReturnType<typeof colours>) {
+  context.beginPath()
+  let drawing = false
+  pitch.times_s.forEach((at, index) => {
+    const hz = pitch.hz[index] ?? null
+    if (hz === null) {
+      drawing = false
+      return
+    }
+    const x = xOfTime(at, props.time, width)
+    const y = yOfHz(hz, props.frequency, height)
+    if (drawing) context.lineTo(x, y)
+    else context.moveTo(x, y)
+    drawing = true
+  })
+  for (const [colour, wide] of [[c.paper, 4], [c.slate, 1.8]] as const) {
+    context.strokeStyle = colour
+    context.lineWidth = wide
+    context.stroke()
+  }
+}
+
+/** Brackets at the side at each suspect; the chosen one with a line under every time at which it sounds. */
+function paintSuspects({ context, width, height }: Surface, vermilion: string) {
+  context.strokeStyle = vermilion
+  for (const one of props.suspects) {
+    const half = Math.max(Math.asinh(1 / (2 * one.q)) / Math.LN2, 0.03)
+    const [top, bottom] = [yOfHz(one.hz * 2 ** half, props.frequency, height), yOfHz(one.hz / 2 ** half, props.frequency, height)]
+    context.lineWidth = one.id === props.suspectId ? 3 : 1.5
+    context.beginPath()
+    context.moveTo(width - 7, top)
+    context.lineTo(width - 2, top)
+    context.lineTo(width - 2, bottom)
+    context.lineTo(width - 7, bottom)
+    if (one.id === props.suspectId) {
+      for (const [start, end] of one.times) {
+        context.moveTo(xOfTime(start, props.time, width), bottom + 2)
+        context.lineTo(Math.max(xOfTime(end, props.time, width), xOfTime(start, props.time, width) + 2), bottom + 2)
+      }
+    }
+    context.stroke()
+  }
+}
+
 onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, schedule)
 })
 onBeforeUnmount(() => stop())
-watch(() => [props.audioId, props.time, props.frequency, props.loop], schedule)
+watch(() => [props.audioId, props.beforeId, props.pitch, props.suspects, props.suspectId, props.time, props.frequency, props.loop], schedule)
 </script>
 
 <template><canvas ref="canvas" class="lane" role="img" aria-label="Spectrogram of the chosen track"></canvas></template>

@@ -12,6 +12,13 @@ const props = defineProps<{
   /** With every move at its full depth, where some come and go. */
   full: readonly number[] | null
   outline: readonly number[]
+  /** The trend over octaves, against which wide humps stand out. */
+  farOutline: readonly number[]
+  /** Another track, or the mix, over the same passage. */
+  behind: readonly number[] | null
+  /** The highest live level of each frequency since it was asked to be held. */
+  peaks: readonly number[] | null
+  heldProbes: readonly Probe[]
   /** What is there 95 % of the time, and what only 5 % of it. */
   often: readonly number[]
   seldom: readonly number[]
@@ -44,8 +51,10 @@ function paint() {
   if (!surface || !canvas.value) return
   const c = colours(canvas.value)
   paintScale(surface, c.line)
-  if (props.probe) paintProbe(surface, props.probe, c.ochre, c.ochreFill)
+  if (props.behind) paintBehind(surface, c.slate)
+  for (const probe of [...props.heldProbes, ...(props.probe ? [props.probe] : [])]) paintProbe(surface, probe, c.ochre, c.ochreFill)
   if (props.live) paintLive(surface, c.ink)
+  if (props.peaks) paintPeaks(surface, props.peaks, c.ink)
   if (props.often.length) paintRange(surface, c.ink)
   if (props.before.length) paintAverage(surface, c)
   paintSuspects(surface, c.vermilion)
@@ -66,13 +75,40 @@ function paintRange(surface: Surface, ink: string) {
   context.globalAlpha = 1
 }
 
-/** The average over the loop: its outline dotted, what is taken away in green, before in ink. */
+/** Another track in slate; hatched where it is the louder one. */
+function paintBehind(surface: Surface, slate: string) {
+  const { context, width, height } = surface
+  const other = (index: number) => props.behind?.[index] ?? LEVEL_LOW_DB
+  context.beginPath()
+  props.hz.forEach((hz, index) => context.lineTo(xOfLevel(Math.max(other(index), before(index)), width), yOfHz(hz, props.frequency, height)))
+  for (let index = props.hz.length - 1; index >= 0; index--) context.lineTo(xOfLevel(before(index), width), yOfHz(props.hz[index] ?? 20, props.frequency, height))
+  context.fillStyle = hatching(context, slate)
+  context.fill()
+  trace(surface, other)
+  context.strokeStyle = slate
+  context.lineWidth = 1.2
+  context.stroke()
+}
+
+function paintPeaks(surface: Surface, peaks: readonly number[], ink: string) {
+  surface.context.strokeStyle = ink
+  surface.context.globalAlpha = 0.55
+  surface.context.lineWidth = 1
+  trace(surface, (index) => peaks[index] ?? LEVEL_LOW_DB)
+  surface.context.stroke()
+  surface.context.globalAlpha = 1
+}
+
+/** The average over the loop: its near outline dotted, the far one in long dashes, what is taken away in green, before in ink. */
 function paintAverage(surface: Surface, c: ReturnType<typeof colours>) {
   const { context } = surface
   context.setLineDash([2, 3])
   context.strokeStyle = c.soft
   context.lineWidth = 1
   trace(surface, (index) => props.outline[index] ?? LEVEL_LOW_DB)
+  context.stroke()
+  context.setLineDash([9, 5])
+  trace(surface, (index) => props.farOutline[index] ?? LEVEL_LOW_DB)
   context.stroke()
   context.setLineDash([])
   if (props.response.some((db) => Math.abs(db) > HARDLY_DB)) paintTaken(surface, c.green)
@@ -180,7 +216,7 @@ onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, paint)
 })
 onBeforeUnmount(() => stop())
-watch(() => [props.before, props.often, props.response, props.full, props.live, props.frequency, props.probe, props.suspects, props.suspectId], paint)
+watch(() => [props.before, props.often, props.response, props.full, props.live, props.frequency, props.probe, props.heldProbes, props.behind, props.peaks, props.suspects, props.suspectId], paint)
 </script>
 
 <template><canvas ref="canvas" class="lane" role="img" aria-label="Spectrum of the chosen track"></canvas></template>

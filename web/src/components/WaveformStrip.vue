@@ -5,6 +5,7 @@ import type { Waveform } from '../api/client'
 import { colours, onRepaint, surfaceOf } from '../lib/canvas'
 import { formatTime } from '../lib/figures'
 import type { TimeView } from '../lib/axis'
+import type { Passage } from '../lib/edits'
 import PositionLine from './PositionLine.vue'
 
 const props = defineProps<{
@@ -15,12 +16,24 @@ const props = defineProps<{
   loop: { startS: number; endS: number } | null
   position: () => number
   shown: TimeView | null
+  sections: readonly Passage[]
 }>()
-const emit = defineEmits<{ loop: [range: { startS: number; endS: number } | null]; seek: [seconds: number] }>()
+const emit = defineEmits<{ loop: [range: { startS: number; endS: number } | null]; seek: [seconds: number]; name: [name: string]; removeSection: [id: string] }>()
+const naming = ref('')
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const dragging = ref<{ startS: number; endS: number } | null>(null)
 const CLICK_PIXELS = 4
 let stop = () => {}
+
+const HARDLY_S = 0.02
+/** The section that the loop is, if it is one. */
+const section = computed(() => props.sections.find((one) => props.loop && Math.abs(one.startS - props.loop.startS) < HARDLY_S && Math.abs(one.endS - props.loop.endS) < HARDLY_S))
+const place = (one: Passage) => ({ left: `${(100 * one.startS) / props.songS}%`, width: `${(100 * (Math.min(one.endS, props.songS) - one.startS)) / props.songS}%` })
+
+function giveName() {
+  if (naming.value.trim()) emit('name', naming.value)
+  naming.value = ''
+}
 
 const loop = computed(() => dragging.value ?? props.loop)
 const xOf = (seconds: number, width: number) => (seconds / props.songS) * width
@@ -90,10 +103,13 @@ watch(() => [props.waveform, loop.value, props.shown, props.songS], paint)
     <div class="wave">
       <canvas ref="canvas" data-test="waveform" role="img" aria-label="Waveform: drag to set the loop, click to move the play position" @pointerdown="press"></canvas>
       <PositionLine :seconds="position" :start-s="0" :end-s="songS" />
+      <button v-for="one in sections" :key="one.id" class="section" data-test="section" :style="place(one)" :aria-pressed="one === section" :title="`Loop ${one.name}`" @click="emit('loop', one === section ? null : one)">{{ one.name }}</button>
     </div>
     <div class="figures soft under">
       <span v-if="loop">loop {{ formatTime(loop.startS) }}–{{ formatTime(loop.endS) }}
-        <button class="plain" title="Play the whole song" @click="emit('loop', null)">clear loop</button></span>
+        <button class="plain" title="Play the whole song" @click="emit('loop', null)">clear loop</button>
+        <template v-if="section">{{ section.name }} <button class="plain" data-test="remove-section" title="Forget the name; nothing else changes" @click="emit('removeSection', section.id)">no longer a section</button></template>
+        <form v-else class="naming" @submit.prevent="giveName"><input v-model="naming" data-test="section-name" aria-label="Name of this passage" placeholder="name it: Chorus" maxlength="60" @blur="giveName" /></form></span>
       <span v-else>drag on the waveform to loop a passage</span>
     </div>
   </div>
@@ -104,5 +120,10 @@ watch(() => [props.waveform, loop.value, props.shown, props.songS], paint)
 .wave { position: relative; flex: 1; min-height: 0; }
 canvas { width: 100%; height: 100%; display: block; cursor: crosshair; touch-action: none; }
 .under { height: 20px; line-height: 20px; }
+.section { position: absolute; top: 0; height: 17px; padding: 0 4px; border: 0; border-left: 1.5px solid var(--ink-soft); background: color-mix(in srgb, var(--paper) 78%, transparent); color: var(--ink-soft); font: 12px/16px var(--words); text-align: left; overflow: hidden; white-space: nowrap; text-overflow: ellipsis; cursor: pointer; }
+.section:hover { color: var(--ink); text-decoration: underline; }
+.section[aria-pressed='true'] { color: var(--ink); font-weight: 700; }
+.naming { display: inline; margin-left: 8px; }
+.naming input { width: 120px; font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); padding: 0 2px; }
 .under .plain { padding: 0 4px; text-decoration: underline; }
 </style>

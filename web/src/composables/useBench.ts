@@ -1,6 +1,6 @@
 /** What the bench shows and what is done on it to the chosen track. */
 import { computed, ref, watch } from 'vue'
-import { api, type LedgerEntry, type Move, type Pin, type Probe, type Strip, type TrackFields } from '../api/client'
+import { api, type EditStep, type LedgerEntry, type Move, type Pin, type Probe, type Section, type Strip, type TrackFields } from '../api/client'
 import { wholeAxis, type FrequencyView, type TimeView } from '../lib/axis'
 import { bellOfPin, editTrack, keeperOfPin, moveOfKind, newId, placeHz, startedAs, withMove } from '../lib/edits'
 import { formatHz } from '../lib/figures'
@@ -10,7 +10,9 @@ import { usePlay } from './usePlay'
 import { useSession } from './useSession'
 
 const WAVEFORM_COLUMNS = 1200
+const MOST_HELD = 8
 const STEP_S = 0.4
+const SPOT_S = 0.8 // either side of a spot that is looked at
 
 const { about, state, chosen, show, edit } = useSession()
 const play = usePlay()
@@ -87,6 +89,11 @@ function setProbe(hz: number | null) {
   const starting = about.value?.probe
   play.probe.value = { kind: probeKind.value, amount_db: starting?.amount_db ?? 15, track_id: track.id, hz, width_octaves: probeWidth.value }
   if (!play.playing.value) void play.play()
+}
+
+/** Let the probe stand where it is, so that another one can be added to it. */
+function holdProbe() {
+  if (play.probe.value && play.heldProbes.value.length < MOST_HELD) play.heldProbes.value = [...play.heldProbes.value, play.probe.value]
 }
 
 function widenProbe(factor: number) {
@@ -190,17 +197,40 @@ function duplicateMove(id: string) {
   }))
 }
 
+const frame = (seconds: number) => Math.round(seconds * play.rate.value)
+const loopStep = (range: { startS: number; endS: number } | null) =>
+  ({ do: 'edit-session', loop_start_frame: range && frame(range.startS), loop_end_frame: range && frame(range.endS) }) as unknown as EditStep
+
 function setLoop(range: { startS: number; endS: number } | null) {
   const long = range && range.endS - range.startS > STEP_S / 4 ? range : null
-  const frame = (seconds: number) => Math.round(seconds * play.rate.value)
-  void edit(long ? 'Set the loop' : 'Clear the loop', [{
-    do: 'edit-session', loop_start_frame: long && frame(long.startS), loop_end_frame: long && frame(long.endS),
-  } as Parameters<typeof edit>[1][number]])
+  void edit(long ? 'Set the loop' : 'Clear the loop', [loopStep(long)])
 }
+
+/** A spot of the spectrogram: loops around it, and a pin at its frequency, as one step. */
+function lookAt(hz: number, seconds: number) {
+  const track = chosen.value
+  if (!track) return
+  const pin: Pin = { id: newId(), hz, width_octaves: probeWidth.value, excess_db: excessAt(hz) }
+  const range = { startS: Math.max(seconds - SPOT_S, 0), endS: Math.min(seconds + SPOT_S, songS.value) }
+  void edit(`Look at ${formatHz(hz)}`, [loopStep(range), editTrack(track, { pins: [...(track.pins ?? []), pin] })])
+}
+
+const sections = computed(() => (state.value?.sections ?? []).map((one) => ({ id: one.id, name: one.name, startS: one.start_frame / play.rate.value, endS: one.end_frame / play.rate.value })))
+const setSections = (label: string, changed: Section[]) => edit(label, [{ do: 'edit-session', sections: changed } as unknown as EditStep])
+
+/** Give the loop a name: from now on it is a section that can be found again, and that moves can be limited to. */
+function nameSection(name: string) {
+  const range = loop.value
+  if (!range || !name.trim()) return
+  const added = { id: newId(), name: name.trim().slice(0, 60), start_frame: frame(range.startS), end_frame: frame(range.endS) }
+  void setSections(`Section ${added.name}`, [...(state.value?.sections ?? []), added].sort((a, b) => a.start_frame - b.start_frame))
+}
+
+const removeSection = (id: string) => setSections('Remove a section', (state.value?.sections ?? []).filter((one) => one.id !== id))
 
 export function useBench() {
   return {
     frequency, time, pointerHz, entryId, entry, probeWidth, probeKind, markedHz, addFamily, songS, loop, waveform, spectrum, response, excessAt, setProbe, widenProbe,
-    momentary, fullResponse, dropPin, addBell, cutPin, tamePin, keepPin, removeKeeper, copyMoves, removePin, changeMove, previewMove, removeMove, duplicateMove, setLoop, onTrack,
+    momentary, fullResponse, dropPin, addBell, cutPin, tamePin, keepPin, removeKeeper, copyMoves, removePin, changeMove, previewMove, removeMove, duplicateMove, setLoop, lookAt, sections, nameSection, removeSection, holdProbe, onTrack,
   }
 }

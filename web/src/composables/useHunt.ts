@@ -3,7 +3,7 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { api, type LedgerEntry, type Suspect, type Suspects } from '../api/client'
 import { newId } from '../lib/edits'
 import { formatHz } from '../lib/figures'
-import { isAnswered, keeperOfSuspect, probeOfSuspect, type SuspectAudition } from '../lib/suspects'
+import { isAnswered, probeOfSuspect, type SuspectAudition } from '../lib/suspects'
 import { useBench } from './useBench'
 import { useLatest } from './useLatest'
 import { usePlay } from './usePlay'
@@ -81,7 +81,7 @@ function answer(one: Suspect, how: 'cut' | 'tame') {
 function wanted(one: Suspect) {
   next(one)
   drop(one)
-  void bench.onTrack(`Keep ${formatHz(one.hz)}`, (strip) => ({ keepers: [...(strip.keepers ?? []), keeperOfSuspect(one)] }))
+  void bench.onTrack(`Keep ${formatHz(one.hz)}`, (strip) => ({ keepers: [...(strip.keepers ?? []), one.keeper] }))
 }
 
 function noFault(one: Suspect) {

@@ -22,6 +22,8 @@ const queueMs = ref(36)
 const offcuts = ref(false)
 const sliceEntryId = ref<string | null>(null)
 const probe = shallowRef<Probe | null>(null)
+/** Probes that stay while another one is moved. */
+const heldProbes = shallowRef<Probe[]>([])
 /** The pitch pipe's frequency while it sounds. */
 const pipeHz = ref<number | null>(null)
 const meter = shallowRef<Meter | null>(null)
@@ -63,6 +65,7 @@ const mix = computed<Mix | null>(() => {
     offcuts_track_id: offcuts.value ? (track?.id ?? null) : null,
     slice: sliceEntryId.value && track ? { track_id: track.id, entry_id: sliceEntryId.value } : null,
     probe: probe.value,
+    held_probes: heldProbes.value,
     pipe_hz: pipeHz.value,
     guard: {
       loudness_lufs: lowered(figures?.loudness_lufs), true_peak_db: lowered(figures?.true_peak_db),
@@ -94,6 +97,7 @@ watch(() => chosen.value?.id, () => {
   gains.value = null
   sliceEntryId.value = null
   probe.value = null
+  heldProbes.value = []
   pipeHz.value = null
 })
 
@@ -176,7 +180,7 @@ function seek(frame: number) {
 
 export function usePlay() {
   return {
-    playing, positionFrame, connection, message, alone, ledgerHeard, matched, matchDb, dim, queueMs, offcuts, sliceEntryId, probe, pipeHz, meter,
+    playing, positionFrame, connection, message, alone, ledgerHeard, matched, matchDb, dim, queueMs, offcuts, sliceEntryId, probe, heldProbes, pipeHz, meter,
     spectra, gains, listening, rate, songFrames, mix, play, stop, toggle, seek, monitor: () => monitor, open,
   }
 }

@@ -7,12 +7,15 @@ import { usePlay } from './usePlay'
 import { useSession } from './useSession'
 
 const LISTENS_S = 10
+const LEAST_S = 1
 const { state, chosen, show } = useSession()
 const play = usePlay()
 const bench = useBench()
 
 const draft = shallowRef<SurveyCut[] | null>(null)
 const amount = ref(60)
+/** Limits between which it cuts. */
+const limits = ref({ lowHz: 150, highHz: 10_000 })
 const surveying = ref(false)
 const problem = ref('')
 const hearing = ref<'with' | 'offcuts' | null>(null)
@@ -35,7 +38,7 @@ async function ask(startS: number, endS: number) {
   problem.value = ''
   asked = { startS, endS }
   try {
-    draft.value = await api.survey(session.id, strip.id, startS, endS, amount.value)
+    draft.value = await api.survey(session.id, strip.id, startS, endS, amount.value, limits.value.lowHz, limits.value.highHz)
   } catch (error) {
     problem.value = error instanceof Error ? error.message : String(error)
   } finally {
@@ -44,6 +47,32 @@ async function ask(startS: number, endS: number) {
 }
 
 const survey = () => ask(stretch.value.startS, stretch.value.endS)
+
+/** When listening began, by the clock and in the song; null while it does not. */
+const listeningFrom = ref<{ at: number; startS: number } | null>(null)
+
+/** Play and listen until told to stop, then draft from what was heard. */
+function listen() {
+  const began = listeningFrom.value
+  listeningFrom.value = null
+  const nowS = play.positionFrame.value / play.rate.value
+  if (!began) {
+    listeningFrom.value = { at: performance.now(), startS: bench.loop.value?.startS ?? nowS }
+    if (!play.playing.value) void play.play()
+    return
+  }
+  const heardS = (performance.now() - began.at) / 1000
+  const endS = bench.loop.value ? bench.loop.value.endS : Math.max(nowS, began.startS + LEAST_S)
+  void ask(began.startS, Math.min(endS, began.startS + Math.max(heardS, LEAST_S), bench.songS.value))
+}
+
+/** The whole song, however long. */
+const surveyAll = () => ask(0, bench.songS.value)
+
+function setLimits(lowHz: number, highHz: number) {
+  limits.value = { lowHz, highHz }
+  return draft.value ? ask(asked.startS, asked.endS) : Promise.resolve()
+}
 
 /** Another amount for all cuts: drafted anew from the same stretch. */
 function setAmount(value: number) {
@@ -81,5 +110,5 @@ async function accept() {
 }
 
 export function useSurvey() {
-  return { draft, amount, surveying, problem, hearing, survey, setAmount, hear, accept, discard: () => (draft.value = null) }
+  return { draft, amount, limits, setLimits, listeningFrom, listen, surveyAll, surveying, problem, hearing, survey, setAmount, hear, accept, discard: () => (draft.value = null) }
 }

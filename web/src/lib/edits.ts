@@ -87,6 +87,27 @@ export function moveOfKind(kind: MoveKind, hz: number, before?: Move): Move {
   return { ...figures, kind: kind.kind, ...place, on: before?.on ?? true } as Move
 }
 
+/** A stretch of the song with a name. */
+export interface Passage {
+  readonly id: string
+  readonly name: string
+  readonly startS: number
+  readonly endS: number
+}
+
+type Times = NonNullable<Move['times_s']>
+
+/** Return times with a passage added (what touches becomes one) or taken out. */
+export function timesWith(times: Times, passage: { startS: number; endS: number }, wanted: boolean): Times {
+  const { startS, endS } = passage
+  const others = times.flatMap(([start, end]): Times => (end < startS || start > endS ? [[start, end]] : []))
+  const touching = times.filter(([start, end]) => end >= startS && start <= endS)
+  const kept: Times = wanted
+    ? [[Math.min(startS, ...touching.map(([start]) => start)), Math.max(endS, ...touching.map(([, end]) => end))]]
+    : touching.flatMap(([start, end]): Times => [...(start < startS ? [[start, startS] as [number, number]] : []), ...(end > endS ? [[endS, end] as [number, number]] : [])])
+  return [...others, ...kept].sort((a, b) => a[0] - b[0])
+}
+
 /** Return a move with one figure set; a cut of 6 dB per octave has no Q to choose. */
 export function withFigure(move: Move, name: string, value: unknown): Move {
   const next = { ...move, [name]: value }

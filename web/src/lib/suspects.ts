@@ -1,5 +1,5 @@
 /** Pure helpers of judging suspects. */
-import type { Keeper, LedgerEntry, Probe, Suspect } from '../api/client'
+import type { LedgerEntry, Probe, Suspect } from '../api/client'
 
 export type SuspectAudition = 'only' | 'dip' | 'lift'
 
@@ -10,16 +10,9 @@ const octavesOfQ = (q: number) => (2 / Math.LN2) * Math.asinh(1 / (2 * q))
 export const isAnswered = (suspect: Suspect, ledger: readonly LedgerEntry[]) =>
   ledger.some(({ evidence }) => evidence && evidence.kind === suspect.kind && Math.abs(Math.log2(evidence.hz / suspect.hz)) <= Math.max(SAME_OCTAVES, octavesOfQ(suspect.q) / 2))
 
-/** What the probe is to play for a suspect: as wide as it is. */
-export function probeOfSuspect(suspect: Suspect, how: SuspectAudition, liftDb: number): Omit<Probe, 'track_id'> {
-  const amount_db = how === 'dip' ? Math.min(Math.max(suspect.excess_db, 3), 24) : liftDb
-  return { kind: how, hz: suspect.hz, amount_db, width_octaves: Math.min(Math.max(octavesOfQ(suspect.q), 0.05), 3) }
-}
-
-/** The region that is kept when a suspect is wanted. */
-export function keeperOfSuspect(suspect: Suspect): Keeper {
-  const half = 2 ** (Math.max(octavesOfQ(suspect.q), 0.1) / 2)
-  return { low_hz: Math.max(suspect.hz / half, 20), high_hz: Math.min(suspect.hz * half, 20_000) }
+/** What the probe is to play for a suspect, by the core's figures. */
+export function probeOfSuspect({ auditions }: Suspect, how: SuspectAudition, liftDb: number): Omit<Probe, 'track_id'> {
+  return { kind: how, hz: auditions.hz, amount_db: how === 'dip' ? auditions.dip_db : liftDb, width_octaves: auditions.width_octaves }
 }
 
 /** Points of the small picture of evidence, frequency up, level sideways, inside width x height. */

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** The bench: find a fault of one track by eye and by sweeping, cut it, compare. */
 import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
+import LaneTools from '../components/LaneTools.vue'
 import MarginNotes from '../components/MarginNotes.vue'
 import MoveHandle from '../components/MoveHandle.vue'
 import NoteRuler from '../components/NoteRuler.vue'
@@ -13,6 +14,7 @@ import WaveformStrip from '../components/WaveformStrip.vue'
 import { useBench } from '../composables/useBench'
 import { useHunt } from '../composables/useHunt'
 import { usePlay } from '../composables/usePlay'
+import { useViews } from '../composables/useViews'
 import { useSession } from '../composables/useSession'
 import { LEVEL_LOW_DB, hzOfY, scrollFrequency, scrollTime, timeOfX, wholeAxis, xOfLevel, yOfHz, zoomFrequency, zoomTime } from '../lib/axis'
 import { placeHz } from '../lib/edits'
@@ -22,9 +24,10 @@ import { isTyping } from '../lib/keys'
 
 const { about, state, chosen, chosenId, edit } = useSession()
 const play = usePlay()
-const { positionFrame, rate, probe, spectra, ledgerHeard, matched, matchDb, offcuts, sliceEntryId, listening, alone, gains, playing } = play
+const { positionFrame, rate, probe, heldProbes, ledgerHeard, matched, matchDb, offcuts, sliceEntryId, listening, alone, gains, playing } = play
 const bench = useBench()
 const hunting = useHunt()
+const { pitch, behind, peaks, shownLive, shownAudio } = useViews()
 const { frequency, time, pointerHz, entryId, entry, probeWidth, probeKind, markedHz, songS, loop, waveform, spectrum, response } = bench
 
 const lanes = useTemplateRef<HTMLElement>('lanes')
@@ -38,10 +41,6 @@ const position = () => positionFrame.value / rate.value
 const offsetS = computed(() => (chosen.value?.start_frame ?? 0) / rate.value)
 const lengthS = computed(() => (chosen.value?.audio.n_frames ?? 1) / rate.value)
 const grid = computed(() => ({ columns: about.value?.tile_columns ?? 256, rows: about.value?.tile_rows ?? 256, sampleRateHz: rate.value }))
-const live = computed(() => {
-  if (!spectra.value || spectra.value.track_id !== chosen.value?.id) return null
-  return ledgerHeard.value ? spectra.value.after_db : spectra.value.before_db
-})
 /** What all moves do: the steady ones always, the others as they do it just now. */
 const shownResponse = computed(() => {
   const steady = response.value?.steady_db ?? []
@@ -103,6 +102,18 @@ function lift(event: PointerEvent) {
 }
 
 const release = () => bench.setProbe(null)
+
+/** Let go of the probe; with Shift it stays, and another one can be added to it. */
+function letStand(event: PointerEvent) {
+  if (event.shiftKey) bench.holdProbe()
+  release()
+}
+
+/** A click on a spot of the spectrogram looks at it: loop around it and pin it; with Shift, play goes on from there. */
+function spot(event: MouseEvent) {
+  if (event.shiftKey) play.seek(timeAt(event) * rate.value)
+  else bench.lookAt(hzAt(event), timeAt(event))
+}
 
 function wheel(event: WheelEvent) {
   const turn = Math.abs(event.deltaY) >= Math.abs(event.deltaX) ? event.deltaY : event.deltaX
@@ -194,7 +205,10 @@ const KEYS: Record<string, () => void> = {
   '+': () => zoom(1 / 1.5),
   '-': () => zoom(1.5),
   '0': showAll,
-  Escape: () => (entryId.value = null),
+  Escape: () => {
+    entryId.value = null
+    heldProbes.value = []
+  },
 }
 
 function keyDown(event: KeyboardEvent) {
@@ -247,14 +261,16 @@ onBeforeUnmount(() => {
         {{ noteOfHz(markedHz).name }} and its overtones <button class="plain boxed" data-test="family" title="One move for the note and its overtones" @click.stop="bench.addFamily(markedHz)">note family</button>
         <button class="plain" aria-label="No longer mark them" @click.stop="markedHz = null">×</button>
       </div>
-      <div class="spectrogram" data-test="spectrogram" @click="play.seek(timeAt($event) * rate)">
-        <SpectrogramLane v-if="chosen.audio_id" :audio-id="chosen.audio_id" :offset-s="offsetS" :length-s="lengthS" :time="time" :frequency="frequency" :grid="grid" :loop="loop" />
+      <div class="spectrogram" data-test="spectrogram" title="Click a spot: loops around it and pins it; Shift-click: play from there" @click="spot">
+        <SpectrogramLane v-if="chosen.audio_id" :audio-id="shownAudio.id" :before-id="shownAudio.beforeId" :pitch="pitch" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :offset-s="offsetS" :length-s="lengthS" :time="time" :frequency="frequency" :grid="grid" :loop="loop" />
         <PositionLine :seconds="position" :start-s="time.startS" :end-s="time.endS" />
+        <LaneTools of="spectrogram" :has-moves="chosen.ledger.length > 0" :others="others" />
       </div>
       <div ref="lane" class="spectrum" data-test="spectrum" tabindex="0" aria-label="Spectrum: hold to lift, P pins, arrow keys move the pointer"
-        @pointerdown="lift" @pointerup="release" @pointercancel="release" @dblclick="bench.addBell(hzAt($event))">
-        <SpectrumLane :hz="about?.axis_hz ?? []" :before="spectrum?.level_db ?? []" :outline="spectrum?.outline_db ?? []" :often="spectrum?.often_db ?? []" :seldom="spectrum?.seldom_db ?? []"
-          :response="shownResponse" :full="bench.fullResponse.value" :live="live" :frequency="frequency" :probe="probe" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" />
+        @pointerdown="lift" @pointerup="letStand" @pointercancel="release" @dblclick="bench.addBell(hzAt($event))">
+        <SpectrumLane :hz="about?.axis_hz ?? []" :before="spectrum?.level_db ?? []" :outline="spectrum?.outline_db ?? []" :far-outline="spectrum?.far_outline_db ?? []" :behind="behind?.level_db ?? null" :peaks="peaks" :held-probes="heldProbes" :often="spectrum?.often_db ?? []" :seldom="spectrum?.seldom_db ?? []"
+          :response="shownResponse" :full="bench.fullResponse.value" :live="shownLive" :frequency="frequency" :probe="probe" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" />
+        <LaneTools of="spectrum" :has-moves="chosen.ledger.length > 0" :others="others" />
         <MoveHandle v-for="one in chosen.ledger" :key="one.id" :move="one.move" :kinds="kinds" :chosen="one.id === entryId" :x="xAt(placeHz(one.move))"
           :width="laneSize.width" :height="laneSize.height" :frequency="frequency" :title="formatHz(placeHz(one.move))"
           @choose="entryId = one.id" @preview="bench.previewMove(one.id, $event)" @done="(move, label) => bench.changeMove(one.id, move, label)" />
@@ -283,13 +299,13 @@ onBeforeUnmount(() => {
       </div>
       <SurveyRow />
       <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :stretch="huntedStretch" :cure="hunting.cure.value"
-        :kinds="kinds" :frequency="frequency" :chosen-id="entryId" :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :gains="gainsNow"
+        :kinds="kinds" :frequency="frequency" :chosen-id="entryId" :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :sections="bench.sections.value" :loop="loop" :gains="gainsNow"
         @choose-suspect="hunting.suspectId.value = $event" @hear-suspect="hunting.audition" @judge="judge" @loop="hunting.setLoop" @choose="entryId = $event" @change="bench.changeMove" @hear="sliceEntryId = $event"
         @duplicate="bench.duplicateMove" @remove="bench.removeMove" @remove-pin="bench.removePin" @cut-pin="bench.cutPin" @tame-pin="bench.tamePin" @keep-pin="bench.keepPin" @remove-keeper="bench.removeKeeper" @preview="bench.previewMove" @copy="(id, target) => bench.copyMoves([id], target)" @add="bench.addBell" />
     </section>
     <div class="bottom">
-      <WaveformStrip class="strip" :waveform="waveform" :offset-s="offsetS" :length-s="lengthS" :song-s="songS" :loop="loop" :position="position" :shown="time"
-        @loop="bench.setLoop" @seek="play.seek($event * rate)" />
+      <WaveformStrip class="strip" :waveform="waveform" :offset-s="offsetS" :length-s="lengthS" :song-s="songS" :loop="loop" :position="position" :shown="time" :sections="bench.sections.value"
+        @loop="bench.setLoop" @name="bench.nameSection" @remove-section="bench.removeSection" @seek="play.seek($event * rate)" />
       <section class="compare" aria-label="Compare">
       <div class="row">
         <div class="pair" role="group" aria-label="Before or after">
@@ -303,7 +319,7 @@ onBeforeUnmount(() => {
       </div>
       <p class="soft keys">{{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves.
         Hold on the spectrum (or L): <button v-for="[kind, says] in PROBES" :key="kind" class="plain kind" :aria-pressed="probeKind === kind" :title="says" @click="probeKind = kind">{{ kind }}</button>;
-        hold I: pitch pipe; P: pin; C: cut; [ and ]: loop from here, to here; wheel: scroll, with Ctrl: zoom, with Shift: time.
+        with Shift it stays. Hold I: pitch pipe; P: pin; C: cut; [ and ]: loop from here, to here; wheel: scroll, with Ctrl: zoom, with Shift: time.
         <button class="plain" @click="zoom(1 / 1.5)">closer</button><button class="plain" @click="zoom(1.5)">wider</button><button class="plain" @click="showAll">show all</button></p>
       </section>
     </div>

@@ -113,12 +113,17 @@ class Mix(Frozen):
     offcuts_track_id: str | None = None
     slice: Slice | None = None
     probe: Probe | None = None
+    held_probes: tuple[Probe, ...] = Field(default=(), max_length=8)  # let stand while another one is moved
     guard: GuardReference = GuardReference()
     pipe_hz: float | None = Field(default=None, ge=20.0, le=20_000.0)  # the pitch pipe, where it sounds
     match_db: Annotated[float, Field(ge=-60.0, le=0.0)] = 0.0
     dim: bool = False
     loop_start_frame: int | None = Field(default=None, ge=0)
     loop_end_frame: int | None = Field(default=None, ge=0)
+
+    def probes(self) -> tuple[Probe, ...]:
+        """Return all probes that sound."""
+        return self.held_probes if self.probe is None else (*self.held_probes, self.probe)
 
     def loop(self) -> tuple[int, int] | None:
         """Return the loop on the control grid, or None where there is none of at least 50 ms or so."""

@@ -75,16 +75,18 @@ def static_sections(state: LedgerState, *, sample_rate_hz: float, at_s: float) -
 
 
 def audition_spec(state: LedgerState, mix: Mix, *, sample_rate_hz: float) -> ChainSpec:
-    """Return the stage behind the ledger: the probe, or the slice of one move, where they listen to this track."""
+    """Return the stage behind the ledger: the probes, or the slice of one move, where they listen to this track."""
     keyed: list[KeyedSection] = []
     if mix.slice is not None and mix.slice.track_id == state.id:
         move = next((entry.move for entry in state.ledger if entry.id == mix.slice.entry_id), None)
         if move is not None:
             shape = move.slice_sections(sample_rate_hz)
             keyed += [KeyedSection(f"slice:{mix.slice.entry_id}/{i}", s) for i, s in enumerate(shape)]
-    if mix.probe is not None and mix.probe.track_id == state.id:
-        shape = tuple(_probe_sections(mix.probe, sample_rate_hz))
-        keyed += [KeyedSection(f"probe:{mix.probe.kind}/{i}", s) for i, s in enumerate(shape)]
+    for index, probe in enumerate((mix.probe, *mix.held_probes)):
+        if probe is not None and probe.track_id == state.id:
+            held = f" {index}" if index else ""
+            shape = tuple(_probe_sections(probe, sample_rate_hz))
+            keyed += [KeyedSection(f"probe:{probe.kind}{held}/{i}", s) for i, s in enumerate(shape)]
     return ChainSpec("audition", tuple(keyed))
 
 

@@ -142,7 +142,7 @@ class Player:
 
     def apply(self, mix: Mix) -> None:
         """Glide to another mix from the next control step on; tracks with other audio start with stages at rest."""
-        if self._mix.probe is not None and mix.probe is None:
+        if self._mix.probes() and not mix.probes():
             self._fading_guard = self._mix.guard
             self._guarded_until = self._frame + PROBE_FADE_FRAMES
         loop_changed = mix.loop() != self._transport.loop
@@ -256,7 +256,7 @@ class Player:
 
     def _guard_reference(self, frame: int) -> GuardReference | None:
         """Return the guard's reference while a probe sounds, or still fades out."""
-        if self._mix.probe is not None:
+        if self._mix.probes():
             return self._mix.guard
         return self._fading_guard if frame < self._guarded_until else None
 
@@ -376,7 +376,7 @@ class Player:
 
     def _specs(self, state: LedgerState, mix: Mix) -> list[StageSpec]:
         """Return the stages of a strip; planned anew only where something of it is another than before."""
-        probe = mix.probe if mix.probe is not None and mix.probe.track_id == state.id else None
+        probe = tuple((probe, probe is mix.probe) for probe in mix.probes() if probe.track_id == state.id)
         heard_slice = mix.slice if mix.slice is not None and mix.slice.track_id == state.id else None
         plan = (state.ledger, state.ledger_on, state.phase, state.keepers, probe, heard_slice)
         known = self._plans.get(state.id)

@@ -153,20 +153,25 @@ def _decay_slopes(level: Array, step_s: float, top: float) -> list[float]:
 
 @dataclass(frozen=True, slots=True)
 class Notes:
-    """What is played, as far as one can tell: (frames,) root bands, and whether each is clear."""
+    """What is played, as far as one can tell: (frames,) root bands, and the share of all lines that each explains."""
 
     roots: np.ndarray
-    clear: np.ndarray
+    explained: np.ndarray
+
+    @property
+    def clear(self) -> np.ndarray:
+        """Tell of each frame whether one note explains most of its lines."""
+        return np.asarray(self.explained > CLEAR_ROOT)
 
 
-def track_notes(levels: LevelMap, active: np.ndarray) -> Notes:
-    """Return the strongest overtone series of every active frame; clear where one note explains most of the lines.
+def track_notes(levels: LevelMap, active: np.ndarray, *, reach_db: float = 50.0) -> Notes:
+    """Return the strongest overtone series of every active frame, and how much of what is there it explains.
 
     Source: sub-harmonic summation, D. J. Hermes, JASA 83(1), 1988 (from memory)
     """
     x = levels.levels_db[active]
     lines = (x >= maximum_filter1d(x, 5, axis=1)) & (x - minimum_filter1d(x, 17, axis=1) > 6.0)
-    height = np.where(lines, np.clip(x - x.max(axis=1, keepdims=True) + 50.0, 0.0, 50.0), 0.0).astype(np.float32)
+    height = np.where(lines, np.clip(x - x.max(axis=1, keepdims=True) + reach_db, 0.0, reach_db), 0.0).astype(np.float32)
     spread = maximum_filter1d(height, 3, axis=1)
     salience = np.zeros_like(spread)
     for h in range(1, OVERTONES + 1):
@@ -178,7 +183,7 @@ def track_notes(levels: LevelMap, active: np.ndarray) -> Notes:
     for h in range(1, 13):
         at = roots + round(BANDS_PER_OCTAVE * float(np.log2(h)))
         covered += np.where(at < x.shape[1], spread[rows, np.minimum(at, x.shape[1] - 1)], 0.0)
-    return Notes(roots, covered > CLEAR_ROOT * height.sum(axis=1))
+    return Notes(roots, covered / np.maximum(height.sum(axis=1), 1e-6))
 
 
 def follows_notes(levels: LevelMap, active: np.ndarray, notes: Notes, band: int, proud: Array) -> bool | None:

@@ -6,7 +6,7 @@ from mivlo.core.engine.source import Source
 from mivlo.core.finder.level_map import level_map
 from mivlo.core.units import Array, power_to_db
 
-__all__ = ["AXIS_HZ", "BANDS_PER_OCTAVE", "band_levels", "level_percentiles", "near_outline", "stand_out"]
+__all__ = ["AXIS_HZ", "BANDS_PER_OCTAVE", "band_levels", "far_outline", "level_percentiles", "near_outline", "stand_out"]
 
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20_000.0
 BANDS_PER_OCTAVE = 48
@@ -16,6 +16,7 @@ AXIS_HZ = LOWEST_HZ * 2.0 ** (np.arange(N_BANDS) / BANDS_PER_OCTAVE)
 RESOLUTIONS = ((0.68, 300.0), (0.34, 1_200.0), (0.085, np.inf))
 OUTLINE_OCTAVES = 1.0  # the near outline spans half an octave to one
 OUTLINE_GAP_OCTAVES = 0.3  # around the candidate, left out of its own outline
+FAR_OCTAVES, FAR_GAP_OCTAVES = 2.5, 1.0  # either side: a hump of Q 0.9 is about one and a half octaves wide
 OUTLINE_PERCENTILE = 40.0  # what stands out itself (the skirts of the candidate, overtones) lies above
 
 
@@ -93,6 +94,25 @@ def near_outline(level_db: Array) -> Array:
     around = np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1)
     around = np.concatenate([around[:, : reach - gap], around[:, reach + gap + 1 :]], axis=1)
     return np.asarray(np.nanpercentile(around, OUTLINE_PERCENTILE, axis=1))
+
+
+def far_outline(level_db: Array) -> Array:
+    """Return the far outline of (bands,) levels: the trend over octaves, against which wide humps stand out.
+
+    Source: a line through what lies FAR_GAP_OCTAVES to FAR_OCTAVES away on either side, by least squares, at every place;
+    tests/core/test_levels.py holds it against a planted hump
+    """
+    reach, gap = round(FAR_OCTAVES * BANDS_PER_OCTAVE), round(FAR_GAP_OCTAVES * BANDS_PER_OCTAVE)
+    place = np.arange(-reach, reach + 1, dtype=np.float64)
+    ring = (np.abs(place) >= gap).astype(np.float64)
+    inside = np.ones(len(level_db))
+
+    def summed(values: Array, weights: Array) -> Array:
+        return np.asarray(np.convolve(values, weights[::-1], "full")[reach : reach + len(values)])
+
+    n, sx, sxx = summed(inside, ring), summed(inside, ring * place), summed(inside, ring * place**2)
+    sy, sxy = summed(level_db, ring), summed(level_db, ring * place)
+    return np.asarray((sxx * sy - sx * sxy) / (n * sxx - sx**2))
 
 
 def stand_out(level_db: Array) -> Array:

@@ -12,11 +12,13 @@ from mivlo.core.engine.source import Source
 from mivlo.core.spectra.average import HIGHEST_HZ, LOWEST_HZ
 from mivlo.core.units import Array, power_to_db
 
-__all__ = ["TILE_COLUMNS", "TILE_ROWS", "Tile", "ink_png", "spectrogram_tile", "waveform_peaks"]
+__all__ = ["TILE_COLUMNS", "TILE_ROWS", "Tile", "difference_png", "ink_png", "spectrogram_tile", "waveform_peaks"]
 
 TILE_COLUMNS, TILE_ROWS = 512, 384
 FINEST_HOP_FRAMES = 64
 LOWEST_DB, HIGHEST_DB = -96.0, -18.0  # paper and full ink, of a sine's level
+MOST_DIFFERENCE_DB = 12.0  # is full ink in a picture of differences
+HEARD_OVER_DB = 24.0  # above the paper: what is fainter is no difference that anybody hears
 # Window lengths in seconds and the frequency above which each serves: pitch below, timing above.
 RESOLUTIONS = ((0.17, 0.0), (0.085, 250.0), (0.043, 1_000.0), (0.011, 5_000.0))
 
@@ -104,8 +106,18 @@ def _columns(source: Source, first: int, hop: int, size: int) -> Array:
 
 def ink_png(level_db: Array) -> bytes:
     """Return (rows, columns) levels, lowest row first, as a PNG whose opacity is the ink."""
-    ink = np.clip((level_db[::-1] - LOWEST_DB) / (HIGHEST_DB - LOWEST_DB), 0.0, 1.0)
-    opacity = np.rint(255.0 * ink**1.6).astype(np.uint8)  # the exponent keeps the paper clean around faint noise
+    ink = np.clip((level_db - LOWEST_DB) / (HIGHEST_DB - LOWEST_DB), 0.0, 1.0)
+    return _png(ink**1.6)  # the exponent keeps the paper clean around faint noise
+
+
+def difference_png(before_db: Array, after_db: Array) -> bytes:
+    """Return what lies between two (rows, columns) of levels as a PNG whose opacity is the dB taken away or added."""
+    heard = np.clip((np.maximum(before_db, after_db) - LOWEST_DB) / HEARD_OVER_DB, 0.0, 1.0)
+    return _png(heard * np.clip(np.abs(after_db - before_db) / MOST_DIFFERENCE_DB, 0.0, 1.0))
+
+
+def _png(ink: Array) -> bytes:
+    opacity = np.rint(255.0 * ink[::-1]).astype(np.uint8)
     picture = Image.merge("LA", (Image.new("L", opacity.shape[::-1]), Image.fromarray(opacity)))
     out = io.BytesIO()
     picture.save(out, "PNG", compress_level=3)

@@ -14,7 +14,7 @@ from mivlo.core.roles import ROLES, Role
 from mivlo.core.spectra.average import AXIS_HZ
 from mivlo.core.spectra.pictures import TILE_COLUMNS, TILE_ROWS, Tile
 from mivlo.server.api.common import Db, Problem
-from mivlo.server.services import sessions, views
+from mivlo.server.services import sessions, strips, views
 from mivlo.server.settings import settings
 
 __all__ = ["router"]
@@ -91,6 +91,21 @@ def picture(
     return FileResponse(path, media_type="image/png", headers={"cache-control": "max-age=31536000, immutable"})
 
 
+@router.get("/audio/{audio_id}/difference/{before_id}/{time_zoom}/{column}/{freq_zoom}/{row}.png", response_class=FileResponse)
+def difference(
+    audio_id: AudioId,
+    before_id: AudioId,
+    time_zoom: Annotated[int, Path(ge=0, le=12)],
+    column: Annotated[int, Path(ge=0, le=100_000)],
+    freq_zoom: Annotated[int, Path(ge=0, le=5)],
+    row: Annotated[int, Path(ge=0, le=31)],
+    sample_rate_hz: Rate,
+) -> FileResponse:
+    """Return the picture of what lies between a sound and what it was before; its opacity is the dB."""
+    path = views.picture(audio_id, Tile(time_zoom, column, freq_zoom, row), sample_rate_hz, before_id=before_id)
+    return FileResponse(path, media_type="image/png", headers={"cache-control": "max-age=31536000, immutable"})
+
+
 @router.post("/response")
 def response(body: Moves) -> views.Responses:
     """Return the response in dB of moves in series at the axis' frequencies."""
@@ -101,6 +116,12 @@ def response(body: Moves) -> views.Responses:
 def bounce(session_id: str, group_id: str, db: Db) -> views.Bounce:
     """Return what goes into a group, or into the mix, as an audio to look at."""
     return views.bounce(sessions.read_session(db, session_id), group_id)
+
+
+@router.get("/sessions/{session_id}/strips/{strip_id}/treated")
+def treated(session_id: str, strip_id: str, db: Db) -> views.Bounce:
+    """Return a track, a group or the mix behind its own moves, as an audio to look at."""
+    return strips.treated(sessions.read_session(db, session_id), strip_id)
 
 
 @router.get("/sessions/{session_id}/listening")

@@ -41,6 +41,12 @@ def survey(
     return hunt.survey_of(state, strip_id, start_s=start_s, end_s=end_s, low_hz=low_hz, high_hz=high_hz, amount=amount)
 
 
+@router.get("/strips/{strip_id}/pitch")
+def pitch(session_id: str, strip_id: str, db: Db) -> hunt.PitchView:
+    """Return the pitch line of a track with one voice."""
+    return hunt.pitch_of(sessions.read_session(db, session_id), strip_id)
+
+
 @router.get("/strips/{strip_id}/cures/{entry_id}")
 def cure(session_id: str, strip_id: str, entry_id: str, db: Db) -> hunt.CureView:
     """Return what became of the suspect that a move answers."""

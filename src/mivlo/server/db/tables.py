@@ -39,6 +39,7 @@ class SessionRow(Base):
     sample_rate_hz: Mapped[int]
     loop_start_frame: Mapped[int | None]
     loop_end_frame: Mapped[int | None]
+    sections: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     revision: Mapped[int] = mapped_column(default=0)
     history_at: Mapped[int] = mapped_column(default=0)
     is_demo: Mapped[bool] = mapped_column(default=False)

@@ -22,6 +22,9 @@ def load_demo(db: Session, folder: Path) -> None:
     db.commit()
     plan = json.loads((folder / "session.json").read_text(encoding="utf-8"))
     session = create_session(db, name=plan["name"], sample_rate_hz=plan["sample_rate_hz"], is_demo=True)
+    row = db.get_one(SessionRow, session.id)
+    row.sections = [section | {"id": new_id()} for section in plan["sections"]]
+    db.commit()
     incoming = settings().data / "incoming"
     incoming.mkdir(parents=True, exist_ok=True)
     for track in plan["tracks"]:

@@ -8,12 +8,14 @@ import numpy as np
 from pydantic import BaseModel
 
 from mivlo.core.cellar import Cellar, CellarTrack, clear_the_cellar
-from mivlo.core.engine.mix import Evidence, Keeper, LedgerState, Mix, StripState
+from mivlo.core.engine.mix import Evidence, Keeper, Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource, Source, open_source
-from mivlo.core.errors import NotFoundError, ParameterError
+from mivlo.core.errors import NotFoundError
+from mivlo.core.finder.audition import Auditions, auditions, keeper_around
 from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.kinds import HINTS, Kind
+from mivlo.core.finder.pitch_line import PitchLine, pitch_line
 from mivlo.core.finder.stretch import Behaviour, Findings, Suspect
 from mivlo.core.finder.survey import DraftedCut, survey
 from mivlo.core.finder.suspects import find
@@ -25,8 +27,8 @@ from mivlo.core.roles import Role
 from mivlo.core.units import hz_to_note
 from mivlo.server.services.imports import STORED, stored_path
 from mivlo.server.services.pool import in_pool
-from mivlo.server.services.state import Dismissed, GroupView, SessionState, TrackState, session_mix
-from mivlo.server.services.views import bounce
+from mivlo.server.services.state import Dismissed, SessionState
+from mivlo.server.services.strips import alone_mix, sound_of, stretch_of, strip_of
 from mivlo.server.settings import settings
 
 __all__ = [
@@ -34,11 +36,13 @@ __all__ = [
     "CellarView",
     "CureView",
     "EventView",
+    "PitchView",
     "SurveyCut",
     "SuspectView",
     "Suspects",
     "cellar_of",
     "cure_of",
+    "pitch_of",
     "survey_of",
     "suspects_of",
 ]  # fmt: skip
@@ -71,6 +75,16 @@ class SuspectView(BaseModel):
     tame: Move
     proposed: Literal["cut", "tame"]
     evidence: Evidence
+    auditions: Auditions
+    keeper: Keeper
+
+
+class PitchView(BaseModel):
+    """The pitch line of a track with one voice, in seconds of the session; gaps are None."""
+
+    one_voice: bool
+    times_s: list[float]
+    hz: list[float | None]
 
 
 class EventView(BaseModel):
@@ -159,9 +173,9 @@ def suspects_of(state: SessionState, strip_id: str, *, start_s: float, end_s: fl
     NotFoundError: no such track or group
     ParameterError: a stretch in which the track has no sound
     """
-    strip = _strip(state, strip_id)
+    strip = strip_of(state, strip_id)
     rate = state.sample_rate_hz
-    audio_id, start, end, offset_s, role = _stretch(state, strip, start_s, end_s)
+    audio_id, start, end, offset_s, role = stretch_of(state, strip, start_s, end_s)
     findings = _found(audio_id, start, end, rate, role, strip.keepers)
     shown = [suspect for suspect in findings.suspects if suspect.confidence >= ENOUGH_TO_SHOW]
     kept = [suspect for suspect in shown if not _is_dismissed(suspect, strip.dismissed)]
@@ -180,16 +194,33 @@ def cure_of(state: SessionState, strip_id: str, entry_id: str) -> CureView:
     ------
     NotFoundError: no such track, move or evidence
     """
-    strip = _strip(state, strip_id)
+    strip = strip_of(state, strip_id)
     entry = next((one for one in strip.ledger if one.id == entry_id), None)
     if entry is None or entry.evidence is None:
         raise NotFoundError(f"move {entry_id} is not in this ledger, or answers no suspect")
-    audio_id, offset_s, _, n_frames = _sound(state, strip)
-    plain = _plain_strip(strip, audio_id)
-    others = tuple(track for track in session_mix(state).tracks if track.id != strip.id)
-    heard = tuple(track.model_copy(update={"ledger": ()}) for track in others)
-    cure = _measured(plain, heard if _listens(strip) else (), entry.evidence, offset_s, n_frames, state.sample_rate_hz)
+    _, offset_s, _, n_frames = sound_of(state, strip)
+    cure = _measured(alone_mix(state, strip), entry.evidence, offset_s, n_frames, state.sample_rate_hz)
     return cure.model_copy(update={"entry_id": entry_id})
+
+
+def pitch_of(state: SessionState, strip_id: str) -> PitchView:
+    """Return the pitch line of a track; raises NotFoundError."""
+    strip = strip_of(state, strip_id)
+    audio_id, offset_s, _, n_frames = sound_of(state, strip)
+    line = _pitch(audio_id, n_frames, state.sample_rate_hz)
+    return PitchView(
+        one_voice=line.one_voice, times_s=np.round(line.times_s + offset_s, 3).tolist(),
+        hz=[None if np.isnan(hz) else round(float(hz), 2) for hz in line.hz],
+    )  # fmt: skip
+
+
+@lru_cache(maxsize=32)
+def _pitch(audio_id: str, n_frames: int, rate: int) -> PitchLine:
+    return in_pool(_pitch_line, stored_path(audio_id), n_frames, rate)
+
+
+def _pitch_line(path: Path, n_frames: int, rate: int) -> PitchLine:
+    return pitch_line(open_source(path), start=0, end=n_frames, sample_rate_hz=rate)
 
 
 class SurveyCut(BaseModel):
@@ -205,8 +236,8 @@ def survey_of(
     state: SessionState, strip_id: str, *, start_s: float, end_s: float, low_hz: float, high_hz: float, amount: float
 ) -> list[SurveyCut]:  # fmt: skip
     """Return shallow cuts at what belongs to no note played in a stretch; raises as `suspects_of`."""
-    strip = _strip(state, strip_id)
-    audio_id, start, end, _, _ = _stretch(state, strip, start_s, end_s)
+    strip = strip_of(state, strip_id)
+    audio_id, start, end, _, _ = stretch_of(state, strip, start_s, end_s)
     keepers = tuple((keeper.low_hz, keeper.high_hz) for keeper in strip.keepers)
     cuts = in_pool(_survey, stored_path(audio_id), start, end, state.sample_rate_hz, low_hz, high_hz, amount, keepers)
     return [
@@ -224,46 +255,6 @@ def _survey(
     )
 
 
-def _stretch(
-    state: SessionState, strip: TrackState | GroupView, start_s: float, end_s: float
-) -> tuple[str, int, int, float, Role | None]:
-    """Return a strip's audio id, the frames of a stretch of the session in it, its start in seconds, and its role."""
-    audio_id, offset_s, role, n_frames = _sound(state, strip)
-    rate = state.sample_rate_hz
-    start, end = max(round((start_s - offset_s) * rate), 0), min(round((end_s - offset_s) * rate), n_frames)
-    if end <= start:
-        raise ParameterError(f"{strip.name} has no sound from {start_s:.2f} to {end_s:.2f} s")
-    return audio_id, start, end, offset_s, role
-
-
-def _strip(state: SessionState, strip_id: str) -> TrackState | GroupView:
-    strips: tuple[TrackState | GroupView, ...] = (*state.tracks, *state.groups, state.master)
-    for strip in strips:
-        if strip.id == strip_id:
-            return strip
-    raise NotFoundError(f"track or group {strip_id} is not in this session")
-
-
-def _sound(state: SessionState, strip: TrackState | GroupView) -> tuple[str, float, Role | None, int]:
-    """Return audio id, start in seconds, role, and length in frames of what goes into a strip."""
-    if isinstance(strip, TrackState):
-        role = None if strip.role == "other" else strip.role
-        return strip.audio_id, strip.start_frame / state.sample_rate_hz, role, strip.audio.n_frames
-    bounced = bounce(state, strip.id)
-    return bounced.audio_id, 0.0, "full backing", bounced.n_frames
-
-
-def _plain_strip(strip: LedgerState, audio_id: str) -> StripState:
-    """Return a strip as a track that starts at once at 0 dB: what is looked at is its sound, not its fader."""
-    return StripState(
-        id=strip.id, audio_id=audio_id, ledger=strip.ledger, ledger_on=strip.ledger_on, phase=strip.phase, keepers=strip.keepers
-    )
-
-
-def _listens(strip: LedgerState) -> bool:
-    return any(getattr(entry.move, "listens_to", "") for entry in strip.ledger)
-
-
 @lru_cache(maxsize=64)
 def _found(audio_id: str, start: int, end: int, rate: int, role: Role | None, keepers: tuple[Keeper, ...]) -> Findings:
     return in_pool(_find, stored_path(audio_id), start, end, rate, role, tuple((k.low_hz, k.high_hz) for k in keepers))
@@ -274,22 +265,21 @@ def _find(path: Path, start: int, end: int, rate: int, role: Role | None, keeper
 
 
 @lru_cache(maxsize=128)
-def _measured(
-    strip: StripState, others: tuple[StripState, ...], evidence: Evidence, offset_s: float, n_frames: int, rate: int
-) -> CureView:  # fmt: skip
-    return in_pool(_measure, str(settings().data / "audio"), strip, others, evidence, offset_s, n_frames, rate)
+def _measured(mix: Mix, evidence: Evidence, offset_s: float, n_frames: int, rate: int) -> CureView:
+    return in_pool(_measure, str(settings().data / "audio"), mix, evidence, offset_s, n_frames, rate)
 
 
-def _measure(
-    folder: str, strip: StripState, others: tuple[StripState, ...], evidence: Evidence, offset_s: float, n_frames: int, rate: int
-) -> CureView:  # fmt: skip
+def _measure(folder: str, mix: Mix, evidence: Evidence, offset_s: float, n_frames: int, rate: int) -> CureView:
     def open_stored(audio_id: str) -> Source:
         return open_source(Path(folder) / audio_id / STORED)
 
+    strip = mix.tracks[0]
     start = max(round((evidence.start_s - offset_s) * rate), 0)
     end = min(round((evidence.end_s - offset_s) * rate), n_frames)
-    mix = Mix(tracks=(strip, *others))
-    treated = np.concatenate(list(render_track(mix, strip.id, open_stored, start=start, end=end, sample_rate_hz=rate)), axis=1)
+    blocks = render_track(
+        mix, strip.id, open_stored, start=strip.start_frame + start, end=strip.start_frame + end, sample_rate_hz=rate
+    )
+    treated = np.concatenate(list(blocks), axis=1)
     times = tuple((a - offset_s - start / rate, b - offset_s - start / rate) for a, b in evidence.times)
     before = ArraySource(open_stored(strip.audio_id).read(start, end - start))
     cure = measure_again(
@@ -321,4 +311,6 @@ def _view(suspect: Suspect, offset_s: float, start_s: float, end_s: float) -> Su
         sentence=sentence(suspect), hint=HINTS[suspect.kind], times=times, around_hz=list(suspect.around_hz),
         around_db=list(suspect.around_db), cut=suspect.proposals.cut, tame=suspect.proposals.tame,
         proposed="cut" if suspect.behaviour == "steady" else "tame", evidence=evidence,
+        auditions=auditions(hz=suspect.hz, q=suspect.q, excess_db=suspect.excess_db),
+        keeper=keeper_around(suspect.hz, suspect.q),
     )  # fmt: skip

@@ -79,6 +79,7 @@ def read_session(db: Session, session_id: str) -> SessionState:
         sample_rate_hz=row.sample_rate_hz,
         loop_start_frame=row.loop_start_frame,
         loop_end_frame=row.loop_end_frame,
+        sections=row.sections,
         revision=row.revision,
         undo_label=_label(db, session_id, row.history_at),
         redo_label=_label(db, session_id, row.history_at + 1),

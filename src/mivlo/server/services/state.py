@@ -21,6 +21,7 @@ __all__ = [
     "Pin",
     "RemoveGroup",
     "RemoveTrack",
+    "Section",
     "SessionState",
     "SessionSummary",
     "Step",
@@ -50,6 +51,21 @@ class Dismissed(Strict):
 
     hz: float = Field(ge=20.0, le=20_000.0)
     wide: bool = False
+
+
+class Section(Strict):
+    """A passage of the song with a name; frames of the session."""
+
+    id: str = Field(max_length=64)
+    name: str = Field(min_length=1, max_length=60)
+    start_frame: int = Field(ge=0, le=2**40)
+    end_frame: int = Field(ge=0, le=2**40)
+
+    @model_validator(mode="after")
+    def _ends_after_it_starts(self) -> Self:
+        if self.end_frame <= self.start_frame:
+            raise ValueError(f"section {self.name} must end (frame {self.end_frame}) after it starts (frame {self.start_frame})")
+        return self
 
 
 class AudioState(Strict):
@@ -104,6 +120,7 @@ class SessionState(Strict):
     sample_rate_hz: int
     loop_start_frame: int | None
     loop_end_frame: int | None
+    sections: tuple[Section, ...] = ()
     revision: int
     undo_label: str | None
     redo_label: str | None
@@ -185,12 +202,13 @@ class RemoveTrack(Strict):
 
 
 class EditSession(Strict):
-    """Set the session's name or loop; fields left out stay."""
+    """Set the session's name, loop or sections; fields left out stay."""
 
     do: Literal["edit-session"] = "edit-session"
     name: str = Field(default="", min_length=1, max_length=120)
     loop_start_frame: int | None = Field(default=None, ge=0)
     loop_end_frame: int | None = Field(default=None, ge=0)
+    sections: tuple[Section, ...] = Field(default=(), max_length=100)
 
 
 Step = EditTrack | RemoveTrack | EditSession | EditGroup | AddGroup | RemoveGroup

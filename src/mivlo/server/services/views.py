@@ -2,7 +2,9 @@
 
 import hashlib
 import shutil
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from functools import lru_cache
 from pathlib import Path
 from typing import TypeVar
@@ -17,8 +19,8 @@ from mivlo.core.engine.source import open_source
 from mivlo.core.errors import NotFoundError
 from mivlo.core.loudness import integrated_loudness, true_peak_db
 from mivlo.core.moves import DynamicMove, Move
-from mivlo.core.spectra.average import AXIS_HZ, band_levels, level_percentiles, near_outline
-from mivlo.core.spectra.pictures import Tile, ink_png, spectrogram_tile, waveform_peaks
+from mivlo.core.spectra.average import AXIS_HZ, band_levels, far_outline, level_percentiles, near_outline
+from mivlo.core.spectra.pictures import Tile, difference_png, ink_png, spectrogram_tile, waveform_peaks
 from mivlo.core.treatment import treatment_response
 from mivlo.server.services.imports import STORED, stored_path
 from mivlo.server.services.pool import in_pool
@@ -26,8 +28,8 @@ from mivlo.server.services.state import SessionState, session_mix
 from mivlo.server.settings import settings
 
 __all__ = [
-    "Bounce", "Listening", "Loudness", "Responses", "Spectrum", "Waveform", "bounce", "listening_figures", "picture",
-    "responses", "spectrum", "waveform",
+    "Bounce", "Listening", "Loudness", "Responses", "Spectrum", "Waveform", "bounce", "keep_only",
+    "listening_figures", "picture", "rendered_folder", "responses", "spectrum", "waveform",
 ]  # fmt: skip
 
 
@@ -42,11 +44,12 @@ class Waveform(BaseModel):
 
 
 class Spectrum(BaseModel):
-    """The average spectrum of a stretch, and its near outline, at the frequencies of the axis."""
+    """The average spectrum of a stretch, and its two outlines, at the frequencies of the axis."""
 
     hz: list[float]
     level_db: list[float]
     outline_db: list[float]
+    far_outline_db: list[float]
     often_db: list[float]  # what is there 95 % of the time
     seldom_db: list[float]  # what is there only 5 % of it
 
@@ -105,8 +108,11 @@ def _waveform(path: Path, n_columns: int) -> tuple[list[float], list[float]]:
 @lru_cache(maxsize=256)
 def spectrum(audio_id: str, start: int, end: int, sample_rate_hz: int) -> Spectrum:
     """Return the average spectrum of frames start..end of a track's file."""
-    level_db, outline_db, often_db, seldom_db = in_pool(_spectrum, stored_path(audio_id), start, end, sample_rate_hz)
-    return Spectrum(hz=AXIS_HZ.tolist(), level_db=level_db, outline_db=outline_db, often_db=often_db, seldom_db=seldom_db)
+    level_db, outline_db, far_db, often_db, seldom_db = in_pool(_spectrum, stored_path(audio_id), start, end, sample_rate_hz)
+    return Spectrum(
+        hz=AXIS_HZ.tolist(), level_db=level_db, outline_db=outline_db, far_outline_db=far_db, often_db=often_db,
+        seldom_db=seldom_db,
+    )  # fmt: skip
 
 
 def _spectrum(path: Path, start: int, end: int, sample_rate_hz: int) -> list[list[float]]:
@@ -115,20 +121,26 @@ def _spectrum(path: Path, start: int, end: int, sample_rate_hz: int) -> list[lis
     often_db, seldom_db = level_percentiles(
         source, (5.0, 95.0), start=start, end=max(end, start + 1), sample_rate_hz=sample_rate_hz
     )
-    return [np.round(curve, 2).tolist() for curve in (level_db, near_outline(level_db), often_db, seldom_db)]
+    curves = (level_db, near_outline(level_db), far_outline(level_db), often_db, seldom_db)
+    return [np.round(curve, 2).tolist() for curve in curves]
 
 
-def picture(audio_id: str, tile: Tile, sample_rate_hz: int) -> Path:
-    """Return the file of a spectrogram picture, computed when first asked for."""
-    folder = stored_path(audio_id).parent / "pictures"
+def picture(audio_id: str, tile: Tile, sample_rate_hz: int, *, before_id: str | None = None) -> Path:
+    """Return the file of a spectrogram picture, or of its difference from another, computed when first asked for."""
+    folder = stored_path(audio_id).parent / ("pictures" if before_id is None else f"against-{before_id}")
     path = folder / f"{sample_rate_hz}-{tile.time_zoom}-{tile.column}-{tile.freq_zoom}-{tile.row}.png"
     if not path.exists():
-        in_pool(_picture, stored_path(audio_id), tile, sample_rate_hz, path)
+        before = None if before_id is None else stored_path(before_id)
+        in_pool(_picture, stored_path(audio_id), before, tile, sample_rate_hz, path)
     return path
 
 
-def _picture(stored: Path, tile: Tile, sample_rate_hz: int, path: Path) -> None:
-    png = ink_png(spectrogram_tile(open_source(stored), tile, sample_rate_hz=sample_rate_hz))
+def _picture(stored: Path, before: Path | None, tile: Tile, sample_rate_hz: int, path: Path) -> None:
+    level_db = spectrogram_tile(open_source(stored), tile, sample_rate_hz=sample_rate_hz)
+    if before is None:
+        png = ink_png(level_db)
+    else:
+        png = difference_png(spectrogram_tile(open_source(before), tile, sample_rate_hz=sample_rate_hz), level_db)
     path.parent.mkdir(exist_ok=True)
     part = path.with_suffix(".part")
     part.write_bytes(png)
@@ -171,26 +183,34 @@ def bounce(state: SessionState, group_id: str) -> Bounce:
     key = hashlib.md5(f"{mix.model_dump_json()} {end}".encode(), usedforsecurity=False).hexdigest()
     folder = settings().audio_folder(key)
     if not (folder / STORED).is_file():
-        _forget_older_bounces(group_id)
+        keep_only(f"bounce-of-{group_id}")
         in_pool(_bounce, str(settings().data / "audio"), mix, max(end, 1), state.sample_rate_hz, folder, group_id)
     return Bounce(audio_id=key, n_frames=max(end, 1))
 
 
-def _forget_older_bounces(group_id: str) -> None:
-    for marker in (settings().data / "audio").glob(f"*/bounce-of-{group_id}"):
-        shutil.rmtree(marker.parent, ignore_errors=True)
+def keep_only(marker: str) -> None:
+    """Forget what was rendered before for the same purpose."""
+    for older in (settings().data / "audio").glob(f"*/{marker}"):
+        shutil.rmtree(older.parent, ignore_errors=True)
+
+
+@contextmanager
+def rendered_folder(folder: Path, *, marker: str) -> Iterator[Path]:
+    """Give a folder to write into, which takes its place when all is written."""
+    part = folder.with_name(f".{folder.name}.part")
+    shutil.rmtree(part, ignore_errors=True)
+    part.mkdir(parents=True)
+    yield part
+    (part / marker).touch()
+    part.replace(folder)
 
 
 def _bounce(audio_folder: str, mix: Mix, end: int, sample_rate_hz: int, folder: Path, group_id: str) -> None:
     blocks = render_mix(
         mix, lambda audio_id: open_source(Path(audio_folder) / audio_id / STORED), start=0, end=end, sample_rate_hz=sample_rate_hz
     )
-    part = folder.with_name(f".{folder.name}.part")
-    shutil.rmtree(part, ignore_errors=True)
-    part.mkdir(parents=True)
-    write_store(part / STORED, blocks, n_channels=2, n_frames=end)
-    (part / f"bounce-of-{group_id}").touch()
-    part.replace(folder)
+    with rendered_folder(folder, marker=f"bounce-of-{group_id}") as part:
+        write_store(part / STORED, blocks, n_channels=2, n_frames=end)
 
 
 def listening_figures(state: SessionState, *, track_id: str | None, alone: bool) -> Listening:

@@ -1,0 +1,85 @@
+"""What the lanes show and what a passage is good for: sections, moves with times, spots, held probes, treated pictures."""
+
+from playwright.sync_api import Page, expect
+
+LOOP = "() => { const s = window.mivlo.session.state.value; return [s.loop_start_frame, s.loop_end_frame] }"
+
+
+def undo_until(bench, page: Page, done: str) -> None:
+    while not page.evaluate(f"() => {done}"):
+        page.get_by_role("button", name="undo").click()
+        bench.saved()
+
+
+def test_a_passage_gets_a_name_and_a_move_acts_there_alone(bench, page: Page):
+    bench.open_demo("Cello")
+    before = page.evaluate("() => window.mivlo.session.state.value.sections.length")
+    page.get_by_test_id("section").filter(has_text="Verse two").click()
+    bench.saved()
+    loop = page.evaluate(LOOP)
+    assert loop == [864_000, 1_555_200]
+    x, y = bench.point(500)
+    page.mouse.dblclick(x, y)
+    bench.saved()
+    page.get_by_test_id("times").get_by_role("button", name="Verse two").click()
+    bench.saved()
+    assert bench.chosen()["ledger"][0]["move"]["times_s"] == [[18, 32.4]]
+    page.get_by_test_id("times").get_by_role("button", name="Close").click()
+    bench.saved()
+    assert bench.chosen()["ledger"][0]["move"]["times_s"] == [[18, 36]]  # what touches is one stretch
+    with page.expect_response(lambda answer: "/difference/" in answer.url, timeout=60_000) as asked:
+        page.get_by_role("button", name="difference").click()
+    assert asked.value.status == 200
+    wave = page.get_by_test_id("waveform").bounding_box()
+    assert wave
+    page.mouse.move(wave["x"] + 100, wave["y"] + 40)
+    page.mouse.down()
+    page.mouse.move(wave["x"] + 200, wave["y"] + 40, steps=4)
+    page.mouse.up()
+    page.get_by_test_id("section-name").fill("Answer")
+    page.get_by_test_id("section-name").press("Enter")
+    bench.saved()
+    expect(page.get_by_test_id("section").filter(has_text="Answer")).to_have_attribute("aria-pressed", "true")
+    page.get_by_test_id("remove-section").click()
+    bench.saved()
+    assert page.evaluate("() => window.mivlo.session.state.value.sections.length") == before
+    loop_is_gone = "window.mivlo.session.state.value.loop_start_frame === null"
+    page.wait_for_load_state("networkidle")  # pictures that are under way would hold up the server's end
+    undo_until(bench, page, f"window.mivlo.session.chosen.value.ledger.length === 0 && {loop_is_gone}")
+
+
+def test_a_spot_is_looped_and_pinned_and_probes_can_be_held(bench, page: Page):
+    bench.open_demo("Guitar")
+    lane = page.get_by_test_id("spectrogram").bounding_box()
+    assert lane
+    _, y = bench.point(1_000)
+    page.mouse.click(lane["x"] + lane["width"] / 2, y)
+    bench.saved()
+    pin = bench.chosen()["pins"][0]
+    assert 950 < pin["hz"] < 1_050
+    rate = 48_000
+    start, end = page.evaluate(LOOP)
+    assert start < page.evaluate("() => window.mivlo.bench.songS.value") / 2 * rate < end
+    assert (end - start) / rate < 2
+    page.get_by_role("button", name="undo").click()
+    bench.saved()
+    assert bench.chosen()["pins"] == []
+    assert page.evaluate(LOOP) == [None, None]
+    for hz in (700, 2_500):
+        page.mouse.move(*bench.point(hz))
+        page.mouse.down()
+        page.keyboard.down("Shift")
+        page.mouse.up()
+        page.keyboard.up("Shift")
+    held = page.evaluate("() => window.mivlo.play.heldProbes.value.map((probe) => Math.round(probe.hz / 100))")
+    assert held == [7, 25]
+    page.keyboard.press("Escape")
+    assert page.evaluate("() => window.mivlo.play.heldProbes.value.length") == 0
+    page.get_by_role("button", name="hold peaks").click()
+    page.wait_for_function("() => window.mivlo.views.peaks.value !== null")
+    first = page.evaluate("() => window.mivlo.views.peaks.value")
+    page.wait_for_timeout(700)
+    later = page.evaluate("() => window.mivlo.views.peaks.value")
+    assert all(b >= a for a, b in zip(first, later, strict=True))
+    page.get_by_test_id("play").click()
+    page.wait_for_load_state("networkidle")
