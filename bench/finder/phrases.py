@@ -14,7 +14,9 @@ import soundfile
 
 from mivlo.core.units import Array
 
-__all__ = ["RATE", "TEST_BANKS", "TRAINING_BANKS", "Bank", "Instrument", "Phrase", "draw_instrument", "draw_phrase"]
+__all__ = [
+    "RATE", "TEST_BANKS", "TRAINING_BANKS", "Bank", "Instrument", "Phrase", "draw_instrument", "draw_phrase", "render_notes",
+]  # fmt: skip
 
 RATE = 48_000
 FOLDER = Path("/usr/share/sounds/sf2")
@@ -107,7 +109,7 @@ def draw_instrument(bank: Bank, random: np.random.Generator) -> Instrument:
 def draw_phrase(bank: Bank, instrument: Instrument, random: np.random.Generator, *, seconds: float) -> Phrase:
     """Return a random phrase of an instrument, mono or stereo by chance."""
     draw = {"line": _line, "chords": _chords, "drums": _strokes}[instrument.manner]
-    samples = _render(bank, instrument, draw(instrument, random, seconds), seconds)
+    samples = render_notes(bank, instrument, draw(instrument, random, seconds), seconds)
     samples = samples if random.random() < 0.5 else samples.mean(axis=0, keepdims=True)
     peak = float(np.max(np.abs(samples))) or 1.0
     return Phrase(bank.name, instrument, (samples * (10.0 ** (random.uniform(-14, -1) / 20.0) / peak)).astype(np.float32))
@@ -158,7 +160,8 @@ def _velocity(random: np.random.Generator, at: float, seconds: float) -> int:
     return int(np.clip(85 + 25 * np.sin(2 * np.pi * (at / seconds * 1.5)) + random.normal(0, 12), 30, 126))
 
 
-def _render(bank: Bank, instrument: Instrument, notes: list[MidiNote], seconds: float) -> Array:
+def render_notes(bank: Bank, instrument: Instrument, notes: list[MidiNote], seconds: float) -> Array:
+    """Return (2, frames) of an instrument of a bank playing notes, without the bank's reverberation."""
     channel = bank.drum_channel if instrument.manner == "drums" else 0
     events = [(start, 1, note, velocity) for start, _, note, velocity in notes] + [(end, 0, note, 0) for _, end, note, _ in notes]
     track = mido.MidiTrack([mido.MetaMessage("set_tempo", tempo=500_000)])

@@ -194,6 +194,36 @@ def find(
         print(f"{event.start_s:8.3f} s  {event.kind}")
 
 
+@app.command()
+@_one_line_errors
+def clash(
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Audio files of the tracks, all from the same start.")],
+    role: Annotated[
+        list[str] | None, typer.Option(help="What each track is, in the order of the files (\"bass\"); may be left out.")
+    ] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+) -> None:
+    """Print who hides whom when the tracks play together: where, when and how much; strongest first."""
+    from mivlo.core.ensemble.describe import as_plain, sentence
+    from mivlo.core.ensemble.files import clashes_of_files
+    from mivlo.core.ensemble.right_of_way import first_order
+
+    roles = role or []
+    if len(roles) > len(files):
+        raise ParameterError(f"--role is given {len(roles)} times for {len(files)} files: give it once for each file at most")
+    missing = next((file for file in files if not file.is_file()), None)
+    if missing is not None:
+        raise TreatmentError(f"{missing}: no such file")
+    names = [str(file) for file in files]
+    order = first_order([_role(text) for text in roles] + [None] * (len(files) - len(roles)))
+    found = clashes_of_files(files)
+    if as_json:
+        print(json.dumps({"clashes": [as_plain(one, names, order) for one in found]}))
+        return
+    for one in found:
+        print(sentence(one, names))
+
+
 def _role(text: str) -> "Role | None":
     from mivlo.core.roles import ROLES
 

@@ -9,7 +9,7 @@ from scipy.fft import rfft
 from scipy.ndimage import percentile_filter, uniform_filter1d
 
 from mivlo.core.engine.source import Source
-from mivlo.core.finder.level_map import halved_rate
+from mivlo.core.spectra.windows import halved_rate
 from mivlo.core.units import Array
 
 __all__ = ["Event", "find_events"]

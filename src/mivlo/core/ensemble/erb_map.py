@@ -1,0 +1,84 @@
+"""The power that reaches each place of the ear over time: what the model of hearing looks at."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.fft import rfft
+
+from mivlo.core.engine.source import Source
+from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, hz_to_cams, transfer_db
+from mivlo.core.spectra.windows import halvings_of, windows
+from mivlo.core.units import Array, Floats
+
+__all__ = ["ErbMap", "erb_map", "with_hop"]
+
+# Halvings of the rate, window in frames at that rate, and the highest frequency each serves: 170 ms where an ERB is 30 Hz.
+RESOLUTIONS = ((4, 512, 350.0), (4, 256, 1_200.0), (2, 512, 4_800.0), (0, 2048, np.inf))
+HOP_FRAMES = 1_024  # at the working rate; two of them make a frame of the map
+PER_FRAME = 2
+
+
+@dataclass(frozen=True, slots=True)
+class ErbMap:
+    """`power` (channels, frames, bands) float32: mean squares behind the middle ear, re full scale, from `start_s` on."""
+
+    power: Floats
+    start_s: float
+    hop_s: float
+
+
+def erb_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> ErbMap:
+    """Return the power in bands half an ERB apart of a stretch, every 43 ms or so; beyond the source there is silence.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: short-time Fourier transform (Hann), one window length for each part of the axis; each bin shared between the two
+    nearest bands of the ERB scale (Glasberg and Moore 1990)
+    """
+    halvings = halvings_of(sample_rate_hz)
+    rate = sample_rate_hz / 2.0**halvings
+    n_frames = max((end - start) >> halvings, 1) // (HOP_FRAMES * PER_FRAME) + 1
+    power = np.zeros((source.n_channels, n_frames * PER_FRAME, len(CAMS)), dtype=np.float32)
+    weights = [
+        _weights(size, rate / 2.0**halved, low_hz, high_hz)
+        for (halved, size, high_hz), low_hz in zip(RESOLUTIONS, (0.0, *(high for _, _, high in RESOLUTIONS)), strict=False)
+    ]
+    done = 0
+    for chunk in windows(source, start=start, end=end, halvings=halvings, hop=HOP_FRAMES, resolutions=RESOLUTIONS):
+        count = min(len(chunk[0][0]), power.shape[1] - done)
+        for by_channel, (first_bin, matrix) in zip(chunk, weights, strict=True):
+            size = by_channel[0].shape[1]
+            window = np.hanning(size + 1)[:size].astype(np.float32)
+            for channel, frames in enumerate(by_channel):
+                for at in range(0, max(count, 0), 512):
+                    spectrum = rfft(frames[at : min(at + 512, count)] * window, axis=1)[:, first_bin : first_bin + len(matrix)]
+                    power[channel, done + at : done + min(at + 512, count)] += (spectrum.real**2 + spectrum.imag**2) @ matrix
+        done += max(count, 0)
+    joined = power.reshape(source.n_channels, n_frames, PER_FRAME, len(CAMS)).mean(axis=2)
+    return ErbMap(joined, start / sample_rate_hz, PER_FRAME * HOP_FRAMES / rate)
+
+
+def with_hop(heard: ErbMap, hop_s: float) -> ErbMap:
+    """Return a map with frames of another length (of another rate), interpolated between its own."""
+    if abs(heard.hop_s - hop_s) < 1e-9:
+        return heard
+    n_frames = int(heard.power.shape[1] * heard.hop_s / hop_s) + 1
+    position = np.minimum(np.arange(n_frames) * hop_s / heard.hop_s, heard.power.shape[1] - 1.0)
+    low = np.minimum(position.astype(int), max(heard.power.shape[1] - 2, 0))
+    part = (position - low)[None, :, None].astype(np.float32)
+    high = np.minimum(low + 1, heard.power.shape[1] - 1)
+    return ErbMap(heard.power[:, low] * (1 - part) + heard.power[:, high] * part, heard.start_s, hop_s)
+
+
+def _weights(size: int, rate_hz: float, low_hz: float, high_hz: float) -> tuple[int, Floats]:
+    """Return the first bin from low_hz on, and (bins, bands) weights that give mean squares per band."""
+    hz = np.arange(size // 2 + 1) * rate_hz / size
+    chosen = np.flatnonzero((hz >= max(low_hz, 20.0)) & (hz < min(high_hz, 0.48 * rate_hz)))
+    position = (hz_to_cams(hz[chosen]) - CAMS[0]) / STEP_CAMS
+    near = np.maximum(1.0 - np.abs(position[:, None] - np.arange(len(CAMS))), 0.0)
+    window = np.hanning(size + 1)[:size]
+    # Parseval: the mean square of a stretch is the sum of its one-sided spectrum's powers times 2 / (n · Σw²).
+    scale: Array = 2.0 / (size * float(np.sum(window**2))) * 10.0 ** (transfer_db(np.maximum(hz[chosen], 20.0)) / 10.0)
+    return int(chosen[0]), np.asarray(near * scale[:, None], dtype=np.float32)

@@ -1,0 +1,156 @@
+"""All tracks of a mix heard at once: each one's loudness alone, what is kept of it among the others, and what it excites."""
+
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from scipy.signal import sosfreqz
+
+from mivlo.core.engine.strip import pan_gains
+from mivlo.core.ensemble.erb_map import ErbMap
+from mivlo.core.ensemble.hearing import (
+    ALPHA,
+    CENTRES_HZ,
+    E_THRESHOLD,
+    LOW_GAIN,
+    MASKING_K,
+    OFFSET_A,
+    SONE_SCALE,
+    STEP_CAMS,
+    TRANSFER_DB,
+    spread_tables,
+)
+from mivlo.core.k_weighting import k_weighting, power_to_lufs
+from mivlo.core.kernels import masking_frames
+from mivlo.core.units import Array, Floats
+
+__all__ = ["LISTENING_DB_SPL", "Heard", "MixedTrack", "ear_powers", "full_scale_db_spl", "hear", "hear_powers"]
+
+LISTENING_DB_SPL = 75.0  # of the mix's integrated loudness (definitions)
+UNKNOWN_LUFS = -23.0  # of what is too short or too quiet to be measured
+BLOCK_FRAMES = 9  # of the map: the 400 ms of BS.1770
+ABSOLUTE_GATE_LUFS, RELATIVE_GATE_LU = -70.0, -10.0
+SOUNDING_SHARE, SOUNDING_SONES = 0.05, 0.02  # of a track's loud moments, and at all: below, it does not play
+PART_FRAMES = 600  # shared out to the threads
+
+
+@dataclass(frozen=True, slots=True)
+class MixedTrack:
+    """A track as it stands in the mix: what reaches the ear of it, its fader and its pan."""
+
+    heard: ErbMap
+    gain_db: float = 0.0
+    pan: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Heard:
+    """`loudness` alone and `kept` among the others, sones per band, and `excitation` (power): (tracks, frames, bands) float32.
+
+    `sounding` (tracks, frames) tells when each plays.
+    """
+
+    loudness: Floats
+    kept: Floats
+    excitation: Floats
+    sounding: np.ndarray
+    start_s: float
+    hop_s: float
+    n_ears: int
+
+    @property
+    def times_s(self) -> Array:
+        """Return the (frames,) starts of the frames."""
+        return np.asarray(self.start_s + self.hop_s * np.arange(self.loudness.shape[1]), dtype=np.float64)
+
+
+@lru_cache(maxsize=1)
+def _tables() -> Floats:
+    return spread_tables()  # 2.5 MB, made once
+
+
+def full_scale_db_spl(tracks: Sequence[MixedTrack], *, listening_db_spl: float = LISTENING_DB_SPL) -> float:
+    """Return the level in dB SPL of a mean square of 1 at one ear, where the mix is listened to as loudly as stated.
+
+    Source: ITU-R BS.1770-4 gating on the powers of the tracks, taken to be unrelated, with the K curve at each band
+    """
+    ears = ear_powers(tracks)
+    total = np.sum(ears, axis=(0, 1))
+    _, response = sosfreqz(k_weighting(48_000), worN=2.0 * np.pi * np.minimum(CENTRES_HZ, 20_000.0) / 48_000.0)
+    weights = np.abs(response) ** 2 / 10.0 ** (TRANSFER_DB / 10.0)
+    power = (total * weights).sum(axis=1) * (2.0 if len(ears) == 1 else 1.0)
+    if len(power) < BLOCK_FRAMES:
+        return listening_db_spl - UNKNOWN_LUFS + 3.01
+    blocks = np.convolve(power, np.ones(BLOCK_FRAMES) / BLOCK_FRAMES, "valid")[:: BLOCK_FRAMES // 4]
+    level = power_to_lufs(np.maximum(blocks, 1e-12))
+    loud = blocks[level > ABSOLUTE_GATE_LUFS]
+    if not len(loud):
+        return listening_db_spl - UNKNOWN_LUFS + 3.01
+    gate = float(power_to_lufs(loud.mean())) + RELATIVE_GATE_LU
+    lufs = float(power_to_lufs(loud[power_to_lufs(loud) > gate].mean()))
+    return listening_db_spl - lufs + 3.01  # a sound in both ears alike: each has half of what is summed
+
+
+def ear_powers(tracks: Sequence[MixedTrack]) -> Floats:
+    """Return (ears, tracks, frames, bands), re full scale: one ear where both hear the same. Raises nothing; source: ours."""
+    n_frames = max(len(track.heard.power[0]) for track in tracks)
+    centred = all(len(track.heard.power) == 1 and track.pan == 0.0 for track in tracks)
+    out = np.zeros((1 if centred else 2, len(tracks), n_frames, len(CENTRES_HZ)), dtype=np.float32)
+    for index, track in enumerate(tracks):
+        power = track.heard.power
+        gain = 10.0 ** (track.gain_db / 10.0)
+        for ear in range(len(out)):
+            pan = pan_gains(track.pan, n_channels=len(power))[ear] ** 2
+            out[ear, index, : power.shape[1]] = power[min(ear, len(power) - 1)] * np.float32(gain * pan)
+    return out
+
+
+def hear(tracks: Sequence[MixedTrack], *, full_scale_db: float) -> Heard:
+    """Return what is heard of every track among the others.
+
+    Parameters
+    ----------
+    tracks : all maps of the same start and hop; shorter ones are silent at their ends
+    full_scale_db : level in dB SPL of a mean square of 1 at one ear
+
+    Raises
+    ------
+    Nothing.
+
+    Source: partial loudness after Moore, Glasberg and Baer (1997), on powers in bands half an ERB apart; filter slopes of a
+    track alone from its own level, among others from the level of the sum, so that excitations add up
+    """
+    ears = ear_powers(tracks)
+    ears *= np.float32(10.0 ** (full_scale_db / 10.0))
+    loudness, kept, excitation = hear_powers(ears)
+    total = loudness.sum(axis=2)
+    sounding = total > np.maximum(SOUNDING_SHARE * np.percentile(total, 95.0, axis=1, keepdims=True), SOUNDING_SONES)
+    first = tracks[0].heard
+    return Heard(loudness, kept, excitation, sounding, first.start_s, first.hop_s, len(ears))
+
+
+def hear_powers(ears: Floats) -> tuple[Floats, Floats, Floats]:
+    """Return loudness alone, what is kept of it, and excitation, each (tracks, frames, bands), of (ears, tracks, frames, bands).
+
+    Powers are as they reach the cochlea, 1 is 0 dB SPL. Raises nothing. Source: as `hear`.
+    """
+    n_ears, n_tracks, n_frames, n_bands = ears.shape
+    loudness, kept, excitation = (np.zeros((n_tracks, n_frames, n_bands), dtype=np.float32) for _ in range(3))
+    law = np.stack([E_THRESHOLD, ALPHA, OFFSET_A, LOW_GAIN, MASKING_K])
+    spread = _tables()
+
+    def part(first: int) -> None:
+        frames = slice(first, first + PART_FRAMES)
+        for power in ears:
+            masking_frames.lose(
+                np.ascontiguousarray(power[:, frames]), spread, law, loudness[:, frames], kept[:, frames], excitation[:, frames]
+            )
+
+    with ThreadPoolExecutor(2) as both:
+        list(both.map(part, range(0, n_frames, PART_FRAMES)))
+    scale = np.float32(SONE_SCALE * STEP_CAMS * (2.0 / n_ears))
+    loudness *= scale
+    kept *= scale
+    return loudness, kept, excitation

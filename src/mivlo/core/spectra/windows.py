@@ -1,0 +1,81 @@
+"""Windows over a source at several resolutions at once: long where pitch counts, short where timing does."""
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+from scipy.signal import firwin
+
+from mivlo.core.engine.source import Source
+from mivlo.core.kernels import halving
+from mivlo.core.units import Floats
+
+__all__ = ["halved_rate", "halvings_of", "windows"]
+
+CHUNK_FRAMES = 1 << 20
+
+
+def halvings_of(sample_rate_hz: float) -> int:
+    """Return how often a rate is halved to a working rate from 32 to 64 kHz."""
+    return max(0, int(np.floor(np.log2(sample_rate_hz / 32_000.0))))
+
+
+def windows(
+    source: Source, *, start: int, end: int, halvings: int, hop: int, resolutions: Sequence[tuple[int, int, float]]
+) -> Iterator[list[list[Floats]]]:
+    """Yield windows around every hop, for each resolution and channel (frames, size), a chunk of the source at a time.
+
+    Parameters
+    ----------
+    halvings : of the source's rate, to the working rate; `hop` is in frames of that
+    resolutions : (further halvings, size in frames at that rate, anything)
+
+    Raises
+    ------
+    Nothing: beyond start and end there is silence.
+    """
+    deepest = halvings + max(halved for halved, _, _ in resolutions)
+    hop_of_source = hop << halvings
+    margin = (max(size << halved for halved, size, _ in resolutions) << halvings) // 2 + (1 << deepest) * 64
+    margin = -(-margin // hop_of_source) * hop_of_source
+    step = max(CHUNK_FRAMES // hop_of_source, 1) * hop_of_source
+    for first in range(start, end + hop_of_source, step):
+        count = min(step, -(-(end + hop_of_source - first) // hop_of_source) * hop_of_source)
+        x = _read(source, first - margin, count + 2 * margin, start, end)
+        for _ in range(halvings):
+            x = halved_rate(x)
+        by_resolution: list[list[Floats]] = []
+        at, have = x, 0
+        halved_by: dict[int, Floats] = {0: x}
+        for wanted in sorted({halved for halved, _, _ in resolutions}):
+            while have < wanted:
+                at, have = halved_rate(at), have + 1
+            halved_by[wanted] = at
+        for halved, size, _ in resolutions:
+            y = halved_by[halved]
+            origin, every = (margin >> halvings) >> halved, hop >> halved
+            n = (count >> halvings) >> halved
+            first_frame = origin - size // 2
+            by_resolution.append(
+                [np.lib.stride_tricks.sliding_window_view(row, size)[first_frame : first_frame + n : every] for row in y]
+            )
+        yield by_resolution
+
+
+def _read(source: Source, first: int, count: int, start: int, end: int) -> Floats:
+    """Return (channels, count) float32 of the stretch, silence beyond it."""
+    out = np.zeros((source.n_channels, count), dtype=np.float32)
+    a, b = max(first, start), min(first + count, end)
+    if b > a:
+        out[:, a - first : b - first] = source.read(a, b - a)
+    return out
+
+
+_TAPS = firwin(47, 0.5, window=("kaiser", 7.0))[24::2].astype(np.float32)
+
+
+def halved_rate(x: Floats) -> Floats:
+    """Return (channels, n) at half the rate; 70 dB down from 0.62 of its Nyquist on."""
+    out = np.empty((len(x), x.shape[1] // 2), dtype=np.float32)
+    for row, half in zip(x, out, strict=True):
+        halving.halved(row, _TAPS, half)
+    return out
