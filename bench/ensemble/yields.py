@@ -1,0 +1,141 @@
+"""Measures the yields that are drafted for planted clashes, on the sound rendered with them.
+
+    .venv/bin/python bench/ensemble/yields.py [--part test] [--arrangements 60] [--write]
+
+Wants what score.py wants. `--write` saves the table in docs/figures.md.
+"""
+
+import argparse
+import sys
+import time
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parents[1]))
+
+import numpy as np
+from finder.phrases import RATE
+from report import machine_line, write_part
+
+from ensemble.arrangements import draw_arrangement
+from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.render import render_track
+from mivlo.core.engine.source import ArraySource
+from mivlo.core.ensemble.clashes import find_clashes
+from mivlo.core.ensemble.contest import contest_between, outcome
+from mivlo.core.ensemble.erb_map import ErbMap, erb_map
+from mivlo.core.ensemble.hearing import CENTRES_HZ
+from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
+from mivlo.core.ensemble.proof import prove
+from mivlo.core.ensemble.yielding import Contender, draft_yield
+from mivlo.core.units import Array
+
+CAP_DB = 4.0
+
+
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """What one yield gave: parts of what could be won, and what the other lost."""
+
+    how: str
+    regained: float
+    cost_percent: float
+    capped_regained: float
+    depth_db: float
+
+
+def map_of(samples: Array) -> ErbMap:
+    """Return a track's map."""
+    return erb_map(ArraySource(samples), start=0, end=samples.shape[1], sample_rate_hz=RATE)
+
+
+def measured(work: tuple[str, int]) -> Measured | None:
+    """Return what the yield for an arrangement's first clash gives; None where nothing was planted or named first."""
+    arrangement = draw_arrangement(*work)
+    tracks = [MixedTrack(map_of(part.samples)) for part in arrangement.parts]
+    full_scale_db = full_scale_db_spl(tracks)
+    heard = hear(tracks, full_scale_db=full_scale_db)
+    clashes = find_clashes(heard)
+    if arrangement.planted is None or not clashes or clashes[0].by is None:
+        return None
+    clash = clashes[0]
+    front, by = clash.hidden, clash.by
+    assert by is not None
+    low_hz, high_hz = clash.low_hz, clash.high_hz
+    contest = contest_between(
+        tracks, heard, front=front, yielding=by, full_scale_db=full_scale_db, low_hz=low_hz, high_hz=high_hz
+    )
+    assert contest is not None
+    flat, gone = np.ones(len(CENTRES_HZ)), np.ones(len(CENTRES_HZ))
+    flat[contest.region], gone[contest.region] = 10.0 ** (-CAP_DB / 10.0), 0.0
+    rest, at_cap, at_best = (outcome(contest, gain).front for gain in (np.ones(len(CENTRES_HZ)), flat, gone))
+    parts = {str(index): part for index, part in enumerate(arrangement.parts)}
+
+    def gained(limit_db: float) -> tuple[float, float, float]:
+        """Return the gain in sone in the region, what the other lost in per cent, and the depth, as rendered."""
+        contenders = [
+            Contender(index, str(index), ArraySource(arrangement.parts[index].samples), 0.0, None) for index in (front, by)
+        ]
+        drafted = draft_yield(
+            tracks, heard, front=contenders[0], yielding=contenders[1], times=clash.times, full_scale_db=full_scale_db,
+            sample_rate_hz=RATE, limit_db=limit_db, part=0.5 if limit_db > CAP_DB else 1.0, low_hz=low_hz, high_hz=high_hz,
+        )  # fmt: skip
+        strips = [StripState(id=name, audio_id=name) for name in parts]
+        strips[by] = strips[by].model_copy(update={"ledger": (LedgerEntry(id="y", move=drafted.move),)})
+        blocks = render_track(
+            Mix(tracks=tuple(strips)), str(by), lambda name: ArraySource(parts[name].samples), start=0,
+            end=parts[str(by)].samples.shape[1], sample_rate_hz=RATE,
+        )  # fmt: skip
+        treated = list(tracks)
+        treated[by] = MixedTrack(map_of(np.concatenate(list(blocks), axis=1)))
+        after = hear(treated, full_scale_db=full_scale_db)
+        proof = prove(heard, after, front=front, yielding=by, low_hz=low_hz, high_hz=high_hz)
+        return proof.gained_sone, proof.cost_percent, float(getattr(drafted.move, "depth_db", 0.0))
+
+    free, cost, depth_db = gained(24.0)
+    capped, _, _ = gained(CAP_DB)
+    return Measured(
+        arrangement.planted.how, free / max(at_best - rest, 1e-9), cost, capped / max(at_cap - rest, 1e-9), depth_db
+    )
+
+
+def _both(median: float, worst: float) -> str:
+    return f"{median:.2f}, {worst:.2f}"
+
+
+def main() -> None:
+    """Print the table, and write it down where asked."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--part", default="test")
+    parser.add_argument("--arrangements", type=int, default=60)
+    parser.add_argument("--write", action="store_true")
+    options = parser.parse_args()
+    started = time.time()
+    with ProcessPoolExecutor(2) as pool:
+        found = list(pool.map(measured, [(options.part, index) for index in range(options.arrangements)]))
+    rows = []
+    for name, hows in (("all", ("notes", "tone")), ("by notes", ("notes",)), ("by tone", ("tone",))):
+        chosen = [one for one in found if one is not None and one.how in hows]
+        free, cost, capped, depth_db = (
+            np.array([getattr(one, field) for one in chosen])
+            for field in ("regained", "cost_percent", "capped_regained", "depth_db")
+        )
+        rows += [
+            (f"{name}: regained of what any cut could win, no cap (median, least)", "0.5", _both(np.median(free), free.min())),
+            (f"{name}: the other's loss then, per cent (median, most)", "10", _both(np.median(cost), cost.max())),
+            (f"{name}: of what any cut of 4 dB could win (median, least)", "0.8", _both(np.median(capped), capped.min())),
+            (f"{name}: depth without a cap, dB (median, most)", "", _both(np.median(depth_db), depth_db.min())),
+        ]
+    lines = ["| what | goal | measured |", "|---|---|---|", *(f"| {' | '.join(row)} |" for row in rows)]
+    text = "\n\n".join([
+        "## Yields", machine_line("bench/ensemble/yields.py"), f"{options.arrangements} arrangements of the {options.part} part.",
+        "\n".join(lines),
+    ])  # fmt: skip
+    print(text, f"\n{time.time() - started:.0f} s")
+    if options.write:
+        write_part("yields", text)
+
+
+if __name__ == "__main__":
+    main()

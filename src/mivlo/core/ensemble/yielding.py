@@ -1,0 +1,223 @@
+"""From a clash to the move by which one track yields: a dip that listens to the other, as shallow as does the job."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from scipy.signal import sosfilt
+
+from mivlo.core.engine.source import Source
+from mivlo.core.ensemble.contest import Contest, Outcome, contest_between, outcome
+from mivlo.core.ensemble.hearing import CENTRES_HZ
+from mivlo.core.ensemble.listening import Heard, MixedTrack
+from mivlo.core.ensemble.right_of_way import yield_limit_db
+from mivlo.core.errors import ParameterError
+from mivlo.core.moves import Move
+from mivlo.core.moves.base import slice_bell
+from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.processors.stage import Context
+from mivlo.core.roles import Role
+from mivlo.core.units import Array, octaves_to_q
+
+__all__ = ["DEEPEST_DB", "DEFAULT_PART", "Contender", "Drafted", "draft_yield"]
+
+DEFAULT_PART = 0.5  # of what can be won
+DEEPEST_DB = 24.0  # of a dynamic move
+WIDTHS = (0.5, 0.8, 1.2, 1.8)  # of the region, in octaves: candidates
+NARROWEST_OCTAVES, WIDEST_OCTAVES = 0.2, 3.0
+ALMOST = 0.9  # of the best that the limit allows: then the narrowest counts
+STEPS = 6  # of the search for the least depth
+MIDDLE_PAN, MIDDLE_DB = 0.15, 1.5  # a track is in the middle up to there, in its pan and between its channels
+# A key opens wholly in most of the moments in which its track sounds there: its threshold lies below them by as much as full
+# depth takes.
+OPEN_PERCENTILE, RATIO, KNEE_DB, LEAST_THRESHOLD_DB = 15.0, 8.0, 6.0, -80.0
+LISTENED_S, BLOCK_FRAMES = 60.0, 8_192
+QUIET_DB = 45.0
+
+
+@dataclass(frozen=True, slots=True)
+class Contender:
+    """One of the two: its raw sound as a move hears it, where that begins, and what the track is."""
+
+    index: int
+    id: str
+    source: Source
+    start_s: float
+    role: Role | None
+    pan: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Drafted:
+    """A move for the yielding track, with what the model expects of it.
+
+    Parameters
+    ----------
+    limit_db : how deep it might go; `capped` tells that it stopped there
+    regained : of what can be won in the region (1: as if the other were gone from it)
+    costs_percent : of the yielding track's loudness while both play
+    """
+
+    move: Move
+    limit_db: float
+    capped: bool
+    regained: float
+    costs_percent: float
+
+
+def draft_yield(
+    tracks: Sequence[MixedTrack], heard: Heard, *, front: Contender, yielding: Contender, low_hz: float, high_hz: float,
+    times: tuple[tuple[float, float], ...], full_scale_db: float, sample_rate_hz: float, part: float = DEFAULT_PART,
+    limit_db: float | None = None, is_dynamic: bool = True,
+) -> Drafted:  # fmt: skip
+    """Return the move by which one track yields to another in a region, least depth first.
+
+    Parameters
+    ----------
+    times : where the clash is, in seconds of the session; the key's threshold is set by what it hears there
+    part : of what can be won that is to come back, 0 to 1
+    limit_db : how deep it may go; None: by what the yielding track is
+
+    Raises
+    ------
+    ParameterError: the two never sound together, or a part beyond 0..1
+
+    Source: ours; losses by partial loudness, costs by loudness (`outcome`); the limits are common practice, no source
+    """
+    if not 0.0 < part <= 1.0:
+        raise ParameterError(f"part={part} must be above 0 and at most 1 (all that can be won)")
+    contest = contest_between(
+        tracks, heard, front=front.index, yielding=yielding.index, low_hz=low_hz, high_hz=high_hz, full_scale_db=full_scale_db
+    )
+    if contest is None:
+        raise ParameterError("these two tracks never sound together: there is nothing to yield")
+    limit = min(yield_limit_db(yielding.role) if limit_db is None else abs(limit_db), DEEPEST_DB)
+    mid = _acts_on_mid(front, yielding, tracks[front.index])
+    mid_share = _mid_share(yielding.source, np.sqrt(low_hz * high_hz), sample_rate_hz) if mid else 1.0
+    hz, width, depth, result = _least(contest, low_hz, high_hz, limit, part, mid_share, sample_rate_hz)
+    rest, gone = _ends(contest)
+    figures: dict[str, Any] = {
+        "hz": round(hz, 1), "q": round(float(np.clip(octaves_to_q(width), 0.3, 12.0)), 2), "channel": "mid" if mid else "both",
+    }  # fmt: skip
+    regained = (result.front - rest.front) / max(gone.front - rest.front, 1e-9)
+    costs = 100.0 * (1.0 - result.yielding / max(rest.yielding, 1e-9))
+    move: Move = (
+        _keyed(figures, depth, front, low_hz, high_hz, times, sample_rate_hz) if is_dynamic else Bell(**figures, gain_db=-depth)
+    )
+    return Drafted(move, limit, depth >= limit - 0.05, float(np.clip(regained, 0.0, 1.0)), max(costs, 0.0))
+
+
+def _ends(contest: Contest) -> tuple[Outcome, Outcome]:
+    """Return what is heard with nothing cut, and with the other gone from the region."""
+    gone = np.ones(len(CENTRES_HZ))
+    gone[contest.region] = 0.0
+    return outcome(contest, np.ones(len(CENTRES_HZ))), outcome(contest, gone)
+
+
+def _least(
+    contest: Contest, low_hz: float, high_hz: float, limit_db: float, part: float, mid_share: float, sample_rate_hz: float
+) -> tuple[float, float, float, Outcome]:
+    """Return centre, width and least depth of the bell that brings the part back at the least cost, and what it gives.
+
+    Where none brings it back within the limit: the narrowest that does almost as much as the best.
+    """
+    rest, gone = _ends(contest)
+    target = rest.front + part * (gone.front - rest.front)
+    hz, octaves = float(np.sqrt(low_hz * high_hz)), float(np.log2(high_hz / low_hz))
+    tried = []
+    for factor in WIDTHS:
+        width = float(np.clip(factor * octaves, NARROWEST_OCTAVES, WIDEST_OCTAVES))
+        q = octaves_to_q(width)
+
+        def at(depth_db: float, q: float = q) -> Outcome:
+            return outcome(contest, _gain_power(hz, q, depth_db, mid_share, sample_rate_hz))
+
+        low, high, result = 0.0, limit_db, at(limit_db)
+        if result.front >= target:
+            for _ in range(STEPS):
+                middle = 0.5 * (low + high)
+                if at(middle).front >= target:
+                    high = middle
+                else:
+                    low = middle
+            high = min(np.ceil(high * 10.0) / 10.0, limit_db)
+            result = at(high)
+        tried.append((hz, width, float(high), result))
+    enough = [one for one in tried if one[3].front >= target]
+    if enough:
+        return max(enough, key=lambda one: one[3].yielding)
+    best = max(one[3].front for one in tried) - rest.front
+    return next(one for one in tried if one[3].front - rest.front >= ALMOST * best)
+
+
+def _gain_power(hz: float, q: float, depth_db: float, mid_share: float, sample_rate_hz: float) -> Array:
+    bell = np.abs(Bell(hz=hz, gain_db=-max(depth_db, 0.01), q=q).response(CENTRES_HZ, sample_rate_hz)) ** 2
+    return np.asarray(mid_share * bell + 1.0 - mid_share)
+
+
+def _acts_on_mid(front: Contender, yielding: Contender, heard: MixedTrack) -> bool:
+    """Tell whether a backing is to be carved in its middle: it has two channels, and the other stands in the middle."""
+    if yielding.role != "full backing" or yielding.source.n_channels != 2 or abs(front.pan) > MIDDLE_PAN:
+        return False
+    power = heard.heard.power.sum(axis=(1, 2), dtype=np.float64)
+    return bool(abs(10.0 * np.log10((power[0] + 1e-20) / (power[-1] + 1e-20))) < MIDDLE_DB)
+
+
+def _mid_share(source: Source, hz: float, sample_rate_hz: float) -> float:
+    """Return which part of a two-channel sound's power around a frequency is its middle's."""
+    sides = source.read(0, min(source.n_frames, round(LISTENED_S * sample_rate_hz)))
+    sections = [[s.b0, s.b1, s.b2, 1.0, s.a1, s.a2] for s in slice_bell(hz, 1.0, sample_rate_hz)]
+    mid, side = (np.mean(sosfilt(sections, one) ** 2) for one in (sides[0] + sides[1], sides[0] - sides[1]))
+    return float(mid / max(mid + side, 1e-20))
+
+
+def _keyed(
+    figures: dict[str, Any], depth_db: float, front: Contender, low_hz: float, high_hz: float,
+    times: tuple[tuple[float, float], ...], sample_rate_hz: float,
+) -> DynamicBell:  # fmt: skip
+    """Return the dip that listens to the front track in the region, its threshold by what it hears there of the raw sound."""
+    start = next(start.values for start in DynamicBell.starts if start.label == "give way to")
+    move = DynamicBell.model_validate({
+        **start, **figures, "depth_db": -round(max(depth_db, 0.1), 1), "ratio": RATIO, "knee_db": KNEE_DB, "listens_to": front.id,
+        "key_hz": round(float(np.sqrt(low_hz * high_hz)), 1),
+        "key_q": round(float(np.clip(octaves_to_q(float(np.log2(high_hz / low_hz))), 0.3, 10.0)), 2),
+    })  # fmt: skip
+    times_s, levels_db = _heard_by(move, front, times, sample_rate_hz)
+    within = np.zeros(len(times_s), dtype=bool)
+    for first, last in times:
+        within |= (times_s >= first) & (times_s <= last)
+    sounding = levels_db > levels_db.max(initial=-200.0) - QUIET_DB
+    chosen = levels_db[within & sounding] if (within & sounding).any() else levels_db[sounding]
+    if not len(chosen):
+        return move
+    full = abs(move.depth_db) / (1.0 - 1.0 / RATIO) + KNEE_DB / 2.0
+    threshold = float(np.percentile(chosen, OPEN_PERCENTILE)) - full
+    return move.model_copy(update={"threshold_db": round(float(np.clip(threshold, LEAST_THRESHOLD_DB, 0.0)), 1)})
+
+
+def _heard_by(
+    move: DynamicBell, front: Contender, times: tuple[tuple[float, float], ...], sample_rate_hz: float
+) -> tuple[Array, Array]:
+    """Return times of the session, and the levels that the move's own detector reads of the raw sound."""
+    stage = move.model_copy(update={"lookahead_ms": 0.0}).stage("y", on=True, keepers=(), sample_rate_hz=sample_rate_hz).make(
+        1, sample_rate_hz
+    )
+    first = max(round((times[0][0] - front.start_s - 1.0) * sample_rate_hz), 0) if times else 0
+    first = first // BLOCK_FRAMES * BLOCK_FRAMES
+    last = min(first + round(LISTENED_S * sample_rate_hz), front.source.n_frames)
+    levels: list[Array] = []
+    seconds: list[Array] = []
+
+    def read_key(_: str, __: bool, frame: int, n_frames: int) -> Array:
+        return front.source.read(first + frame, n_frames)
+
+    for frame in range(0, last - first, BLOCK_FRAMES):
+        stage.process(np.zeros((1, BLOCK_FRAMES)), Context(frame, read_key))
+        trace = stage.trace()
+        assert trace is not None
+        levels.append(trace.level_db.copy())
+        steps = trace.frame + trace.step_frames * np.arange(len(trace.level_db))
+        seconds.append(front.start_s + (first + steps) / sample_rate_hz)
+    return (np.concatenate(seconds), np.concatenate(levels)) if levels else (np.zeros(0), np.zeros(0))
