@@ -27,6 +27,7 @@ HIDDEN_FROM = 0.35  # of a moment's loudness in the region gone: it counts as hi
 MOST_TIMES, LONGEST_GAP_S, SHORTEST_S = 60, 0.3, 0.15
 ALIKE = 0.98  # correlation of what two tracks excite: they are the same, and nothing is to be decided
 SUM_SHARE = 0.5  # of the loss that no single other track takes: then it is hidden by all together
+REGAIN_FRAMES = 400  # looked at, spread over all: enough for a share
 SUM_COUNTS = 0.5  # of its strength: no single decision answers it
 
 
@@ -164,27 +165,24 @@ def _taken_by(heard: Heard, hidden: int, by: int | None, region: slice) -> Float
     """Return (frames,): which part of what others excite in a region is the other's."""
     if by is None:
         return np.ones(heard.loudness.shape[1], dtype=np.float32)
-    excitation = heard.excitation[:, :, region].sum(axis=2)
-    noise = np.maximum(excitation.sum(axis=0) - excitation[hidden], 1e-9)
-    return np.asarray(np.minimum(excitation[by] / noise, 1.0))
+    own, other = (heard.excitation[index, :, region].sum(axis=1) for index in (hidden, by))
+    noise = np.maximum(heard.total[:, region].sum(axis=1) - own, 1e-9)
+    return np.asarray(np.minimum(other / noise, 1.0))
 
 
 def regain(heard: Heard, hidden: int, by: int | None, region: slice, *, cut_db: float = np.inf) -> float:
     """Return which part of what is lost in a region comes back when the other is cut there by so many dB; 0 to 1."""
-    frames = heard.sounding[hidden] & _sounding_by(heard, hidden, by)
-    if not frames.any():
+    frames = np.flatnonzero(heard.sounding[hidden] & _sounding_by(heard, hidden, by))
+    if not len(frames):
         return 0.0
-    scale = 1.0 / heard.n_ears
-    total = heard.excitation[:, frames].sum(axis=0) * scale
-    own = heard.excitation[hidden, frames] * scale
-    noise = np.maximum(total - own, 0.0)
-    gain = 10.0 ** (-cut_db / 10.0)
-    less = noise.copy()
-    other = noise if by is None else heard.excitation[by, frames] * scale
-    less[:, region] = np.maximum(noise[:, region] - (1.0 - gain) * other[:, region], 0.0)
-    before = partial_loudness(own, noise)[:, region].sum()
-    after = partial_loudness(own, less)[:, region].sum()
-    lost = (heard.loudness[hidden, frames] - heard.kept[hidden, frames])[:, region].sum() / (2.0 * STEP_CAMS)
+    frames = frames[:: -(-len(frames) // REGAIN_FRAMES)]
+    scale = np.float32(1.0 / heard.n_ears)
+    own = scale * heard.excitation[hidden, frames, region]
+    noise = np.maximum(scale * heard.total[frames, region] - own, 0.0)
+    other = noise if by is None else scale * heard.excitation[by, frames, region]
+    less = np.maximum(noise - (1.0 - 10.0 ** (-cut_db / 10.0)) * other, 0.0)
+    before, after = (partial_loudness(own.astype(np.float64), others, bands=region).sum() for others in (noise, less))
+    lost = (heard.loudness[hidden, frames, region] - heard.kept[hidden, frames, region]).sum() / (2.0 * STEP_CAMS)
     return float(np.clip((after - before) / max(lost, 1e-9), 0.0, 1.0))
 
 

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.fft import rfft
+from scipy.sparse import csr_array
 
 from mivlo.core.engine.source import Source
 from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, hz_to_cams, transfer_db
@@ -53,8 +54,9 @@ def erb_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> E
             window = np.hanning(size + 1)[:size].astype(np.float32)
             for channel, frames in enumerate(by_channel):
                 for at in range(0, max(count, 0), 512):
-                    spectrum = rfft(frames[at : min(at + 512, count)] * window, axis=1)[:, first_bin : first_bin + len(matrix)]
-                    power[channel, done + at : done + min(at + 512, count)] += (spectrum.real**2 + spectrum.imag**2) @ matrix
+                    until = min(at + 512, count)
+                    spectrum = rfft(frames[at:until] * window, axis=1)[:, first_bin : first_bin + matrix.shape[1]]
+                    power[channel, done + at : done + until] += (matrix @ (spectrum.real**2 + spectrum.imag**2).T).T
         done += max(count, 0)
     joined = power.reshape(source.n_channels, n_frames, PER_FRAME, len(CAMS)).mean(axis=2)
     return ErbMap(joined, start / sample_rate_hz, PER_FRAME * HOP_FRAMES / rate)
@@ -72,8 +74,8 @@ def with_hop(heard: ErbMap, hop_s: float) -> ErbMap:
     return ErbMap(heard.power[:, low] * (1 - part) + heard.power[:, high] * part, heard.start_s, hop_s)
 
 
-def _weights(size: int, rate_hz: float, low_hz: float, high_hz: float) -> tuple[int, Floats]:
-    """Return the first bin from low_hz on, and (bins, bands) weights that give mean squares per band."""
+def _weights(size: int, rate_hz: float, low_hz: float, high_hz: float) -> tuple[int, csr_array]:
+    """Return the first bin from low_hz on, and (bands, bins) weights that give mean squares per band: two for each bin."""
     hz = np.arange(size // 2 + 1) * rate_hz / size
     chosen = np.flatnonzero((hz >= max(low_hz, 20.0)) & (hz < min(high_hz, 0.48 * rate_hz)))
     position = (hz_to_cams(hz[chosen]) - CAMS[0]) / STEP_CAMS
@@ -81,4 +83,4 @@ def _weights(size: int, rate_hz: float, low_hz: float, high_hz: float) -> tuple[
     window = np.hanning(size + 1)[:size]
     # Parseval: the mean square of a stretch is the sum of its one-sided spectrum's powers times 2 / (n · Σw²).
     scale: Array = 2.0 / (size * float(np.sum(window**2))) * 10.0 ** (transfer_db(np.maximum(hz[chosen], 20.0)) / 10.0)
-    return int(chosen[0]), np.asarray(near * scale[:, None], dtype=np.float32)
+    return int(chosen[0]), csr_array((near * scale[:, None]).T.astype(np.float32))

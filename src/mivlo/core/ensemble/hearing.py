@@ -123,22 +123,27 @@ def specific_loudness(excitation: Array) -> Array:
     return np.asarray(SONE_SCALE * n * np.where(below, (2.0 * e / (e + E_THRESHOLD)) ** 1.5, 1.0))
 
 
-def partial_loudness(excitation: Array, noise: Array) -> Array:
+def partial_loudness(excitation: Array, noise: Array, *, bands: slice = slice(None)) -> Array:
     """Return sones per Cam of (..., bands) excitations in the presence of others' excitation, of one ear.
+
+    Parameters
+    ----------
+    bands : which of the model's bands are given
 
     Raises
     ------
     Nothing.
     """
     e, n = (np.minimum(np.asarray(x, dtype=np.float64), LOUDEST) for x in (excitation, noise))
-    threshold = MASKING_K * n + E_THRESHOLD
+    alpha, offset, gain, k, quiet_e = (values[bands] for values in (ALPHA, OFFSET_A, LOW_GAIN, MASKING_K, E_THRESHOLD))
+    threshold = k * n + quiet_e
 
     def law(x: Array) -> Array:
-        return np.asarray((x * LOW_GAIN + OFFSET_A) ** ALPHA)
+        return np.asarray((x * gain + offset) ** alpha)
 
     both, alone = law(e + n), law(n)
-    at_threshold, quiet = law(n * (1.0 + MASKING_K) + E_THRESHOLD), law(E_THRESHOLD)
-    zero = OFFSET_A**ALPHA
+    at_threshold, quiet = law(n * (1.0 + k) + quiet_e), law(quiet_e)
+    zero = offset**alpha
     above = both - zero - (at_threshold - quiet) * (threshold / np.maximum(e, 1e-12)) ** 0.3
     below = (2.0 * e / (e + threshold)) ** 1.5 * (quiet - zero) / np.maximum(at_threshold - alone, 1e-12) * (both - alone)
     return np.asarray(SONE_SCALE * np.maximum(np.where(e >= threshold, above, below), 0.0))

@@ -49,12 +49,13 @@ class MixedTrack:
 class Heard:
     """`loudness` alone and `kept` among the others, sones per band, and `excitation` (power): (tracks, frames, bands) float32.
 
-    `sounding` (tracks, frames) tells when each plays.
+    `total` (frames, bands) is the excitation of all; `sounding` (tracks, frames) tells when each plays.
     """
 
     loudness: Floats
     kept: Floats
     excitation: Floats
+    total: Floats
     sounding: np.ndarray
     start_s: float
     hop_s: float
@@ -128,7 +129,7 @@ def hear(tracks: Sequence[MixedTrack], *, full_scale_db: float) -> Heard:
     total = loudness.sum(axis=2)
     sounding = total > np.maximum(SOUNDING_SHARE * np.percentile(total, 95.0, axis=1, keepdims=True), SOUNDING_SONES)
     first = tracks[0].heard
-    return Heard(loudness, kept, excitation, sounding, first.start_s, first.hop_s, len(ears))
+    return Heard(loudness, kept, excitation, excitation.sum(axis=0), sounding, first.start_s, first.hop_s, len(ears))
 
 
 def hear_powers(ears: Floats) -> tuple[Floats, Floats, Floats]:
