@@ -11,7 +11,7 @@ from fastapi.staticfiles import StaticFiles
 
 from mivlo import __version__
 from mivlo.server.access import LocalOnly
-from mivlo.server.api import bench, gather, handover, hunt, sessions
+from mivlo.server.api import bench, ensemble, gather, handover, hunt, sessions
 from mivlo.server.api.common import add_error_handlers
 from mivlo.server.services.pool import close_pool, start_pool_soon
 from mivlo.server.serving import serve_on_loopback
@@ -33,7 +33,7 @@ def create_app(*, web: Path | None) -> FastAPI:
     """Return the application, with the built front end where there is one."""
     app = FastAPI(title="Mivlo", version=__version__, lifespan=_lifespan, docs_url=None, redoc_url=None)
     add_error_handlers(app)
-    for module in (sessions, gather, bench, hunt, handover):
+    for module in (sessions, gather, bench, hunt, ensemble, handover):
         app.include_router(module.router)
     if web is not None:
         app.mount("/assets", StaticFiles(directory=web / "assets"), name="assets")

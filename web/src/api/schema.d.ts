@@ -428,6 +428,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sessions/{session_id}/ensemble": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Ensemble View
+         * @description Return who hides whom; until that is known, how far the work on it is: ask again.
+         */
+        get: operations["ensemble_view_api_sessions__session_id__ensemble_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions/{session_id}/ensemble/yield": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Draft Yield
+         * @description Return the move by which the track without the right of way yields in a clash; it waits for a yes.
+         */
+        get: operations["draft_yield_api_sessions__session_id__ensemble_yield_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions/{session_id}/mix/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Mix Comparison
+         * @description Return loudness, true peak and spectrum of the whole mix without all moves and with them.
+         */
+        get: operations["mix_comparison_api_sessions__session_id__mix_comparison_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions/{session_id}/handovers": {
         parameters: {
             query?: never;
@@ -737,6 +797,95 @@ export interface components {
             safe_gain_db: number;
             /** Mix Gain Db */
             mix_gain_db: number;
+        };
+        /**
+         * ClashReason
+         * @description The clash that a move answers: the track or group that goes first, and where; so that it can be measured again.
+         */
+        ClashReason: {
+            /** Front */
+            front: string;
+            /** Low Hz */
+            low_hz: number;
+            /** High Hz */
+            high_hz: number;
+        };
+        /**
+         * ClashView
+         * @description A clash with the decision on it; ids of tracks and groups, `by` None: all others together; times in seconds.
+         */
+        ClashView: {
+            /** Id */
+            id: string;
+            /** Hidden */
+            hidden: string;
+            /** By */
+            by: string | null;
+            /** By Name */
+            by_name: string;
+            /** Low Hz */
+            low_hz: number;
+            /** High Hz */
+            high_hz: number;
+            /** Centre Hz */
+            centre_hz: number;
+            /** Share Of Time */
+            share_of_time: number;
+            /** Loss Percent */
+            loss_percent: number;
+            /** Loss Sone */
+            loss_sone: number;
+            /** Winnable Percent */
+            winnable_percent: number;
+            /** Strength */
+            strength: number;
+            /** Weight */
+            weight: string;
+            /** Same Sound */
+            same_sound: boolean;
+            /** Sentence */
+            sentence: string;
+            /** Times */
+            times: [
+                number,
+                number
+            ][];
+            /** Worst */
+            worst: [
+                number,
+                number
+            ] | null;
+            /** First */
+            first: string | null;
+            /** Entry */
+            entry: [
+                string,
+                string
+            ] | null;
+        };
+        /**
+         * ColumnView
+         * @description A track or group; each picture is base64 of (bands, times) bytes, the lowest band first.
+         */
+        ColumnView: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Role */
+            role: ("lead voice" | "backing voice" | "kick" | "snare" | "toms" | "cymbals" | "hand percussion" | "bass" | "acoustic guitar" | "electric guitar" | "keys" | "reeds" | "strings" | "brass" | "full backing" | "other") | null;
+            /** Is Group */
+            is_group: boolean;
+            /** Ink */
+            ink: string;
+            /** Hidden */
+            hidden: string;
+            /** By */
+            by: string;
+            /** Ink Now */
+            ink_now: string;
+            /** Hidden Now */
+            hidden_now: string;
         };
         /**
          * CureView
@@ -1292,7 +1441,7 @@ export interface components {
         };
         /**
          * EditSession
-         * @description Set the session's name, loop or sections; fields left out stay.
+         * @description Set the session's name, loop, sections or right of way; fields left out stay.
          */
         EditSession: {
             /**
@@ -1314,6 +1463,13 @@ export interface components {
              * @default []
              */
             sections: components["schemas"]["Section"][];
+            /**
+             * @default {
+             *       "order": [],
+             *       "exceptions": []
+             *     }
+             */
+            right_of_way: components["schemas"]["RightOfWay"];
         };
         /**
          * EditTrack
@@ -1328,6 +1484,65 @@ export interface components {
             /** Track Id */
             track_id: string;
             fields: components["schemas"]["TrackFields"];
+        };
+        /**
+         * EnsembleView
+         * @description Where the work stands, and once it is done, all that is shown; `proofs` of every yield of the session.
+         */
+        EnsembleView: {
+            /** Ready */
+            ready: boolean;
+            /** Done */
+            done: number;
+            /** Of */
+            of: number;
+            /** Problem */
+            problem?: string | null;
+            /**
+             * Order
+             * @default []
+             */
+            order: string[];
+            /**
+             * Bands Hz
+             * @default []
+             */
+            bands_hz: number[];
+            /**
+             * Edges Hz
+             * @default []
+             */
+            edges_hz: number[];
+            /**
+             * N Times
+             * @default 0
+             */
+            n_times: number;
+            /**
+             * Start S
+             * @default 0
+             */
+            start_s: number;
+            /**
+             * Step S
+             * @default 1
+             */
+            step_s: number;
+            /**
+             * Columns
+             * @default []
+             */
+            columns: components["schemas"]["ColumnView"][];
+            /**
+             * Clashes
+             * @default []
+             */
+            clashes: components["schemas"]["ClashView"][];
+            /**
+             * Proofs
+             * @default []
+             */
+            proofs: components["schemas"]["ProofView"][];
         };
         /**
          * EventView
@@ -1659,6 +1874,7 @@ export interface components {
              */
             reason: string;
             evidence?: components["schemas"]["Evidence"] | null;
+            clash?: components["schemas"]["ClashReason"] | null;
         };
         /**
          * LedgerFields
@@ -1835,6 +2051,19 @@ export interface components {
              * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
              */
             width_octaves?: number;
+        };
+        /**
+         * MixComparison
+         * @description The mix without all moves and with them, over the loop or the song; levels at the frequencies of the axis.
+         */
+        MixComparison: {
+            listening: components["schemas"]["Listening"];
+            /** Hz */
+            hz: number[];
+            /** Before Db */
+            before_db: number[];
+            /** After Db */
+            after_db: number[];
         };
         /**
          * MoveKind
@@ -2126,6 +2355,45 @@ export interface components {
             message: string;
         };
         /**
+         * ProofView
+         * @description What a yield has brought, measured on the treated sound; curves in sone per Cam at `bands_hz`.
+         */
+        ProofView: {
+            /** Strip Id */
+            strip_id: string;
+            /** Entry Id */
+            entry_id: string;
+            /** Front */
+            front: string;
+            /** Low Hz */
+            low_hz: number;
+            /** High Hz */
+            high_hz: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "came forward" | "a little" | "gained nothing";
+            /** Sentence */
+            sentence: string;
+            /** Gained Percent */
+            gained_percent: number;
+            /** Hidden Before Percent */
+            hidden_before_percent: number;
+            /** Hidden After Percent */
+            hidden_after_percent: number;
+            /** Cost Percent */
+            cost_percent: number;
+            /** Before */
+            before: number[];
+            /** After */
+            after: number[];
+            /** Yielding Before */
+            yielding_before: number[];
+            /** Yielding After */
+            yielding_after: number[];
+        };
+        /**
          * ReadyStart
          * @description A ready-made start: plain values that the user sees and can change.
          */
@@ -2138,6 +2406,22 @@ export interface components {
             values: {
                 [key: string]: components["schemas"]["JsonValue"];
             };
+        };
+        /**
+         * RegionRule
+         * @description An exception from the order, for two tracks in a region; `first` None: both stay.
+         */
+        RegionRule: {
+            /** One */
+            one: string;
+            /** Other */
+            other: string;
+            /** Low Hz */
+            low_hz: number;
+            /** High Hz */
+            high_hz: number;
+            /** First */
+            first?: string | null;
         };
         /**
          * RemoveGroup
@@ -2176,6 +2460,22 @@ export interface components {
             moving: components["schemas"]["MovingResponse"][];
         };
         /**
+         * RightOfWay
+         * @description The order of tracks and groups by their ids, those that go first in front, and exceptions by region; later ones count.
+         */
+        RightOfWay: {
+            /**
+             * Order
+             * @default []
+             */
+            order: string[];
+            /**
+             * Exceptions
+             * @default []
+             */
+            exceptions: components["schemas"]["RegionRule"][];
+        };
+        /**
          * Section
          * @description A passage of the song with a name; frames of the session.
          */
@@ -2209,6 +2509,13 @@ export interface components {
              * @default []
              */
             sections: components["schemas"]["Section"][];
+            /**
+             * @default {
+             *       "order": [],
+             *       "exceptions": []
+             *     }
+             */
+            right_of_way: components["schemas"]["RightOfWay"];
             /** Revision */
             revision: number;
             /** Undo Label */
@@ -2526,6 +2833,23 @@ export interface components {
             highest: number[];
         };
         /**
+         * YieldView
+         * @description A drafted yield: for which strip, the entry of its ledger, and what the model expects of it.
+         */
+        YieldView: {
+            /** Strip Id */
+            strip_id: string;
+            entry: components["schemas"]["LedgerEntry"];
+            /** Limit Db */
+            limit_db: number;
+            /** Capped */
+            capped: boolean;
+            /** Regained Percent */
+            regained_percent: number;
+            /** Costs Percent */
+            costs_percent: number;
+        };
+        /**
          * Applied
          * @description A mix acts from a stream frame (counted from the start of the epoch) on.
          */
@@ -2604,6 +2928,18 @@ export interface components {
             say: "blown";
             /** Track Id */
             track_id: string;
+        };
+        /**
+         * ClashReason
+         * @description The clash that a move answers: the track or group that goes first, and where; so that it can be measured again.
+         */
+        MonitorClashReason: {
+            /** Front */
+            front: string;
+            /** Low Hz */
+            low_hz: number;
+            /** High Hz */
+            high_hz: number;
         };
         /**
          * DynamicBell
@@ -3358,6 +3694,8 @@ export interface components {
             reason: string;
             /** @default null */
             evidence: components["schemas"]["MonitorEvidence"] | null;
+            /** @default null */
+            clash: components["schemas"]["MonitorClashReason"] | null;
         };
         /**
          * LowCut
@@ -3511,6 +3849,11 @@ export interface components {
              * @default null
              */
             alone_track_id: string | null;
+            /**
+             * Heard Ids
+             * @default []
+             */
+            heard_ids: string[];
             /**
              * Offcuts Track Id
              * @default null
@@ -4868,6 +5211,131 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CureView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ensemble_view_api_sessions__session_id__ensemble_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnsembleView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft_yield_api_sessions__session_id__ensemble_yield_get: {
+        parameters: {
+            query: {
+                clash_id: string;
+                part?: number;
+                limit_db?: number | null;
+                is_dynamic?: boolean;
+            };
+            header?: never;
+            path: {
+                session_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["YieldView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mix_comparison_api_sessions__session_id__mix_comparison_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MixComparison"];
                 };
             };
             /** @description Not Found */

@@ -8,8 +8,8 @@ from pydantic import BaseModel, ConfigDict, Field
 from mivlo.core.moves import Move
 
 __all__ = [
-    "MIX_ID", "Evidence", "GroupState", "GuardReference", "Keeper", "LedgerEntry", "LedgerState", "Mix", "Phase", "Probe",
-    "Slice", "StripState", "audible_tracks",
+    "MIX_ID", "ClashReason", "Evidence", "Frozen", "GroupState", "GuardReference", "Keeper", "LedgerEntry", "LedgerState", "Mix",
+    "Phase", "Probe", "Slice", "StripState", "audible_tracks",
 ]  # fmt: skip
 
 MIX_ID = "mix"
@@ -36,6 +36,14 @@ class Evidence(Frozen):
     times: tuple[tuple[float, float], ...] = Field(default=(), max_length=200)
 
 
+class ClashReason(Frozen):
+    """The clash that a move answers: the track or group that goes first, and where; so that it can be measured again."""
+
+    front: str = Field(max_length=64)
+    low_hz: float = Field(ge=20.0, le=20_000.0)
+    high_hz: float = Field(ge=20.0, le=20_000.0)
+
+
 class LedgerEntry(Frozen):
     """One move of a ledger; `id` says which move it stays while its figures change."""
 
@@ -43,6 +51,7 @@ class LedgerEntry(Frozen):
     move: Move
     reason: str = Field(default="", max_length=500)
     evidence: Evidence | None = None
+    clash: ClashReason | None = None
 
 
 class Keeper(Frozen):
@@ -110,6 +119,7 @@ class Mix(Frozen):
     groups: tuple[GroupState, ...] = Field(default=(), max_length=100)
     master: GroupState = GroupState(id=MIX_ID)
     alone_track_id: str | None = None
+    heard_ids: tuple[str, ...] = Field(default=(), max_length=50)  # only these tracks and groups, as they are mixed; none: all
     offcuts_track_id: str | None = None
     slice: Slice | None = None
     probe: Probe | None = None
@@ -134,11 +144,14 @@ class Mix(Frozen):
 
 
 def audible_tracks(mix: Mix) -> Mapping[str, bool]:
-    """Return which tracks are heard: what is listened to alone, else what is soloed, else all; what is muted, never.
+    """Return which tracks are heard: those named, or what is listened to alone, else what is soloed, else all but the muted.
 
     Listening to a group alone is listening to its tracks; soloing a group solos them.
     """
     groups = {group.id: group for group in mix.groups}
+    if mix.heard_ids:
+        named = set(mix.heard_ids)
+        return {track.id: track.id in named or (track.group_id in named and not track.mute) for track in mix.tracks}
     if mix.alone_track_id is not None and mix.alone_track_id not in groups and mix.alone_track_id != mix.master.id:
         return {track.id: track.id == mix.alone_track_id for track in mix.tracks}
 

@@ -6,6 +6,7 @@ from typing import Any
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
+from mivlo.core.ensemble.right_of_way import RightOfWay
 from mivlo.core.errors import NotFoundError, ParameterError, StaleStateError
 from mivlo.server.db.tables import AudioRow, Base, ChangeRow, GroupRow, SessionRow, TrackRow, new_id
 from mivlo.server.services.state import (
@@ -80,6 +81,7 @@ def read_session(db: Session, session_id: str) -> SessionState:
         loop_start_frame=row.loop_start_frame,
         loop_end_frame=row.loop_end_frame,
         sections=row.sections,
+        right_of_way=RightOfWay.model_validate(row.right_of_way),
         revision=row.revision,
         undo_label=_label(db, session_id, row.history_at),
         redo_label=_label(db, session_id, row.history_at + 1),

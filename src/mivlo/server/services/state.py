@@ -5,6 +5,7 @@ from typing import Annotated, Literal, Self, TypeVar
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from mivlo.core.engine.mix import GroupState, Keeper, LedgerEntry, Mix, Phase, StripState
+from mivlo.core.ensemble.right_of_way import RightOfWay
 from mivlo.core.roles import Role
 
 M = TypeVar("M", bound=BaseModel)
@@ -121,6 +122,7 @@ class SessionState(Strict):
     loop_start_frame: int | None
     loop_end_frame: int | None
     sections: tuple[Section, ...] = ()
+    right_of_way: RightOfWay = RightOfWay()
     revision: int
     undo_label: str | None
     redo_label: str | None
@@ -202,13 +204,14 @@ class RemoveTrack(Strict):
 
 
 class EditSession(Strict):
-    """Set the session's name, loop or sections; fields left out stay."""
+    """Set the session's name, loop, sections or right of way; fields left out stay."""
 
     do: Literal["edit-session"] = "edit-session"
     name: str = Field(default="", min_length=1, max_length=120)
     loop_start_frame: int | None = Field(default=None, ge=0)
     loop_end_frame: int | None = Field(default=None, ge=0)
     sections: tuple[Section, ...] = Field(default=(), max_length=100)
+    right_of_way: RightOfWay = RightOfWay()
 
 
 Step = EditTrack | RemoveTrack | EditSession | EditGroup | AddGroup | RemoveGroup

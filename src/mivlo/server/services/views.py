@@ -22,14 +22,15 @@ from mivlo.core.moves import DynamicMove, Move
 from mivlo.core.spectra.average import AXIS_HZ, band_levels, far_outline, level_percentiles, near_outline
 from mivlo.core.spectra.pictures import Tile, difference_png, ink_png, spectrogram_tile, waveform_peaks
 from mivlo.core.treatment import treatment_response
+from mivlo.core.units import Array
 from mivlo.server.services.imports import STORED, stored_path
 from mivlo.server.services.pool import in_pool
 from mivlo.server.services.state import SessionState, session_mix
 from mivlo.server.settings import settings
 
 __all__ = [
-    "Bounce", "Listening", "Loudness", "Responses", "Spectrum", "Waveform", "bounce", "keep_only",
-    "listening_figures", "picture", "rendered_folder", "responses", "spectrum", "waveform",
+    "Bounce", "Listening", "Loudness", "MixComparison", "Responses", "Spectrum", "Waveform", "bounce", "keep_only",
+    "listening_figures", "mix_comparison", "picture", "rendered_folder", "responses", "spectrum", "waveform",
 ]  # fmt: skip
 
 
@@ -90,6 +91,15 @@ class Listening(BaseModel):
     after: Loudness
     match_before_db: float
     match_after_db: float
+
+
+class MixComparison(BaseModel):
+    """The mix without all moves and with them, over the loop or the song; levels at the frequencies of the axis."""
+
+    listening: Listening
+    hz: list[float]
+    before_db: list[float]
+    after_db: list[float]
 
 
 @lru_cache(maxsize=256)
@@ -229,6 +239,38 @@ def listening_figures(state: SessionState, *, track_id: str | None, alone: bool)
     return Listening(before=before, after=after, match_before_db=min(difference, 0.0), match_after_db=min(-difference, 0.0))
 
 
+def mix_comparison(state: SessionState) -> MixComparison:
+    """Return what all moves together do to the mix."""
+    mix = session_mix(state)
+    end = max((t.start_frame + t.audio.n_frames for t in state.tracks), default=0)
+    start, stop = state.loop_start_frame or 0, min(state.loop_end_frame or end, end)
+    with ThreadPoolExecutor(2) as both:
+        before_db, after_db = both.map(
+            lambda on: _mix_spectrum_of(_with_ledger(mix, None, on=on), start, max(stop, start + 1), state.sample_rate_hz),
+            (False, True),
+        )
+    listening = listening_figures(state, track_id=None, alone=False)
+    return MixComparison(listening=listening, hz=AXIS_HZ.tolist(), before_db=before_db, after_db=after_db)
+
+
+@lru_cache(maxsize=64)
+def _mix_spectrum_of(mix: Mix, start: int, end: int, sample_rate_hz: int) -> list[float]:
+    return in_pool(_mix_spectrum, str(settings().data / "audio"), mix, start, end, sample_rate_hz)
+
+
+def _mix_spectrum(audio_folder: str, mix: Mix, start: int, end: int, sample_rate_hz: int) -> list[float]:
+    samples = _rendered(audio_folder, mix, start, end, sample_rate_hz)
+    return [round(float(db), 2) for db in band_levels(samples, sample_rate_hz=sample_rate_hz)]
+
+
+def _rendered(audio_folder: str, mix: Mix, start: int, end: int, sample_rate_hz: int) -> Array:
+    blocks = render_mix(
+        mix, lambda audio_id: open_source(Path(audio_folder) / audio_id / STORED), start=start, end=end,
+        sample_rate_hz=sample_rate_hz,
+    )  # fmt: skip
+    return np.concatenate(list(blocks), axis=1)
+
+
 def _with_ledger(mix: Mix, strip_id: str | None, *, on: bool) -> Mix:
     """Return the mix with one ledger (None: all) on or off, without what is not heard anyway: equal sound is measured once."""
     heard = audible_tracks(mix)
@@ -254,11 +296,7 @@ def _loudness_of(mix: Mix, start: int, end: int, sample_rate_hz: int) -> Loudnes
 def _loudness(audio_folder: str, mix: Mix, start: int, end: int, sample_rate_hz: int) -> Loudness:
     if end <= start:
         return Loudness(loudness_lufs=None, true_peak_db=None)
-    blocks = render_mix(
-        mix, lambda audio_id: open_source(Path(audio_folder) / audio_id / "session.npy"),
-        start=start, end=end, sample_rate_hz=sample_rate_hz,
-    )  # fmt: skip
-    samples = np.concatenate(list(blocks), axis=1)
+    samples = _rendered(audio_folder, mix, start, end, sample_rate_hz)
     return Loudness(
         loudness_lufs=integrated_loudness(samples, sample_rate_hz=sample_rate_hz), true_peak_db=true_peak_db(samples)
     )

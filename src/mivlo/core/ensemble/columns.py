@@ -1,0 +1,78 @@
+"""What the Ensemble shows of every track: how loud it is where and when, how much of that is hidden, and by whom."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from mivlo.core.ensemble.clashes import Clash
+from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, cams_to_hz
+from mivlo.core.ensemble.listening import Heard
+from mivlo.core.units import Array, Floats
+
+__all__ = ["NOBODY", "Columns", "band_edges_hz", "columns", "worst_stretch"]
+
+NOBODY = 255
+INK_POWER = 0.5  # of loudness: what is a quarter as loud is half as dark
+SHORTEST_LOOP_S, LONGEST_LOOP_S = 1.6, 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class Columns:
+    """Each (tracks, bands, times) uint8: ink 0..255, share hidden 0..255, number of the track that takes most (NOBODY: none)."""
+
+    ink: np.ndarray
+    hidden: np.ndarray
+    by: np.ndarray
+    start_s: float
+    step_s: float
+
+
+def band_edges_hz() -> Array:
+    """Return the (bands + 1,) edges of the model's bands. Raises nothing; source: `CAMS`."""
+    return cams_to_hz(np.append(CAMS - STEP_CAMS / 2.0, CAMS[-1] + STEP_CAMS / 2.0))
+
+
+def columns(heard: Heard, *, n_times: int) -> Columns:
+    """Return small pictures of all tracks over the whole stretch.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: ours; sums of loudness and of what is lost of it within each step of time
+    """
+    n_tracks, n_frames, _ = heard.loudness.shape
+    n_times = max(min(n_times, n_frames), 1)
+    first = np.linspace(0, n_frames, n_times, endpoint=False).astype(int)
+
+    def summed(values: Floats) -> Floats:
+        return np.add.reduceat(values, first, axis=0).T
+
+    counts = np.diff(np.append(first, n_frames))
+    loudness = np.stack([summed(one) for one in heard.loudness]) / counts
+    lost = np.stack([summed(loud - kept) for loud, kept in zip(heard.loudness, heard.kept, strict=True)]) / counts
+    excitation = np.stack([summed(one) for one in heard.excitation])
+    top = float(np.percentile(loudness.max(axis=1), 98.0)) if n_tracks else 0.0
+    ink = 255.0 * np.clip(loudness / max(top, 1e-9), 0.0, 1.0) ** INK_POWER
+    hidden = 255.0 * np.clip(lost / np.maximum(loudness, 1e-9), 0.0, 1.0)
+    by = np.full(ink.shape, NOBODY, dtype=np.uint8)
+    for index in range(n_tracks if n_tracks > 1 else 0):
+        others = excitation.copy()
+        others[index] = -1.0
+        by[index] = np.where(lost[index] > 0.0, others.argmax(axis=0), NOBODY)
+    return Columns(ink.astype(np.uint8), hidden.astype(np.uint8), by, heard.start_s, n_frames / n_times * heard.hop_s)
+
+
+def worst_stretch(clash: Clash) -> tuple[float, float] | None:
+    """Return a stretch in which to hear a clash: its longest time, a little room around it; None where it has none.
+
+    Raises
+    ------
+    Nothing. Source: ours
+    """
+    if not clash.times:
+        return None
+    start_s, end_s = max(clash.times, key=lambda one: one[1] - one[0])
+    end_s = min(end_s, start_s + LONGEST_LOOP_S)
+    missing = max(SHORTEST_LOOP_S - (end_s - start_s), 0.0)
+    return max(start_s - missing / 2.0, 0.0), end_s + missing / 2.0
