@@ -161,9 +161,9 @@ def build() -> None:
 
 
 SETTINGS = {
-    "Lead voice": {"role": "lead voice", "gain_db": 0.0, "pan": 0.0},
+    "Lead voice": {"role": "lead voice", "gain_db": -6.0, "pan": 0.0},
     "Fiddle": {"role": "strings", "gain_db": -5.0, "pan": 0.35},
-    "Squeezebox": {"role": "reeds", "gain_db": -7.0, "pan": -0.25},
+    "Squeezebox": {"role": "reeds", "gain_db": -1.0, "pan": -0.25},
     "Guitar": {"role": "acoustic guitar", "gain_db": -6.0, "pan": 0.2},
     "Upright bass": {"role": "bass", "gain_db": -3.0, "pan": 0.0},
     "Cello": {"role": "strings", "gain_db": -7.0, "pan": -0.4},

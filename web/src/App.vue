@@ -4,13 +4,22 @@ import { computed, onBeforeUnmount, onMounted } from 'vue'
 import { useRoute } from 'vue-router'
 import TopBar from './components/TopBar.vue'
 import { isTyping } from './lib/keys'
+import { useEnsemble } from './composables/useEnsemble'
 import { usePlay } from './composables/usePlay'
 import { useSession } from './composables/useSession'
 
 const route = useRoute()
 const { state, chosen, saveState, trouble, undo, redo } = useSession()
 const play = usePlay()
-const { playing, positionFrame, rate, alone, dim, meter, connection, message } = play
+const { playing, positionFrame, rate, dim, meter, connection, message } = play
+const ensemble = useEnsemble()
+/** In the Ensemble, "alone" is the two tracks that are looked at. */
+const together = computed(() => route.path.endsWith('/ensemble'))
+const alone = computed({
+  get: () => (together.value ? ensemble.alone.value : play.alone.value),
+  set: (is) => (together.value ? (ensemble.alone.value = is) : (play.alone.value = is)),
+})
+const aloneName = computed(() => (together.value ? 'the two chosen tracks' : (chosen.value?.name ?? 'the track')))
 const position = () => positionFrame.value / rate.value
 const inSession = computed(() => route.path.startsWith('/session/') && state.value)
 const aheadMs = computed(() => (playing.value && meter.value && meter.value.queue_ms > meter.value.base_queue_ms + 1 ? Math.round(meter.value.queue_ms) : null))
@@ -42,7 +51,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
 <template>
   <div class="frame">
     <TopBar v-if="inSession && state" :session-id="state.id" :name="state.name" :playing="playing" :position="position"
-      :alone="alone" :alone-name="chosen?.name ?? 'the track'" :dim="dim" :peak-db="meter?.peak_db ?? null"
+      :alone="alone" :alone-name="aloneName" :dim="dim" :peak-db="meter?.peak_db ?? null"
       :loudness-lufs="meter?.momentary_lufs ?? null" :guard-db="meter?.guard_db ?? 0" :undo-label="state.undo_label"
       :redo-label="state.redo_label" :save-state="saveState" :ahead-ms="aheadMs" @toggle="play.toggle" @alone="alone = $event" @dim="dim = !dim" @undo="undo"
       @redo="redo" @theme="switchTheme" />

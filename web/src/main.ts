@@ -4,11 +4,13 @@ import 'element-plus/dist/index.css'
 import './theme.css'
 import App from './App.vue'
 import BenchScreen from './screens/BenchScreen.vue'
+import EnsembleScreen from './screens/EnsembleScreen.vue'
 import GatherScreen from './screens/GatherScreen.vue'
 import HandOverScreen from './screens/HandOverScreen.vue'
 import SessionScreen from './screens/SessionScreen.vue'
 import StartScreen from './screens/StartScreen.vue'
 import { useBench } from './composables/useBench'
+import { useEnsemble } from './composables/useEnsemble'
 import { useHunt } from './composables/useHunt'
 import { usePlay } from './composables/usePlay'
 import { useSession } from './composables/useSession'
@@ -25,6 +27,7 @@ const router = createRouter({
         { path: '', redirect: (to) => `${to.path.replace(/\/$/, '')}/bench` },
         { path: 'gather', component: GatherScreen },
         { path: 'bench', component: BenchScreen },
+        { path: 'ensemble', component: EnsembleScreen },
         { path: 'hand-over', component: HandOverScreen },
       ],
     },
@@ -37,7 +40,7 @@ createApp(App).use(router).mount('#app')
 // Browser tests and the bench measure what is really played and when: they reach the monitor through this.
 declare global {
   interface Window {
-    mivlo: { play: ReturnType<typeof usePlay>; session: ReturnType<typeof useSession>; hunt: ReturnType<typeof useHunt>; bench: ReturnType<typeof useBench>; views: ReturnType<typeof useViews> }
+    mivlo: { play: ReturnType<typeof usePlay>; session: ReturnType<typeof useSession>; hunt: ReturnType<typeof useHunt>; bench: ReturnType<typeof useBench>; views: ReturnType<typeof useViews>; ensemble: ReturnType<typeof useEnsemble> }
   }
 }
-window.mivlo = { play: usePlay(), session: useSession(), hunt: useHunt(), bench: useBench(), views: useViews() }
+window.mivlo = { play: usePlay(), session: useSession(), hunt: useHunt(), bench: useBench(), views: useViews(), ensemble: useEnsemble() }

@@ -5,8 +5,11 @@ type Schemas = components['schemas']
 /** What is read and what is sent differ in which fields may be left out; a ledger is the same both ways. */
 type WithLedger<T> = Omit<T, 'ledger'> & { ledger: LedgerEntry[] }
 export type About = Schemas['About']
+export type ClashView = Schemas['ClashView']
+export type ColumnView = Schemas['ColumnView']
 export type Edit = Schemas['Edit']
 export type EditStep = Edit['steps'][number]
+export type EnsembleView = Schemas['EnsembleView']
 export type Bounce = Schemas['Bounce']
 export type GroupState = WithLedger<Schemas['GroupView']>
 export type HandOver = Schemas['HandOver']
@@ -16,13 +19,16 @@ export type Keeper = Schemas['Keeper']
 export type Listening = Schemas['Listening']
 export type Mix = Schemas['MonitorMix']
 export type Move = LedgerEntry['move']
+export type MixComparison = Schemas['MixComparison']
 export type MoveKind = Schemas['MoveKind']
 export type Figure = Schemas['Figure']
 export type Pin = Schemas['Pin']
 export type Probe = Schemas['Probe']
 export type Problem = Schemas['Problem']
+export type ProofView = Schemas['ProofView']
 export type ReadyStart = Schemas['ReadyStart']
 export type Responses = Schemas['Responses']
+export type RightOfWay = Schemas['RightOfWay']
 export type Role = Schemas['TrackState']['role']
 export type SessionState = Omit<Schemas['SessionState'], 'tracks' | 'groups' | 'master'> & { tracks: TrackState[]; groups: GroupState[]; master: GroupState }
 export type Section = Schemas['Section']
@@ -39,6 +45,7 @@ export type TrackState = WithLedger<Schemas['TrackState']>
 /** What can be on the bench: a track, or a group (or the mix) that looks like one. */
 export type Strip = TrackState & { is_group?: boolean }
 export type Waveform = Schemas['Waveform']
+export type YieldDraft = Omit<Schemas['YieldView'], 'entry'> & { entry: LedgerEntry }
 export type FromPage = Schemas['MonitorMessages']['from_page']
 export type FromMonitor = Schemas['MonitorMessages']['from_monitor']
 
@@ -91,6 +98,12 @@ export const api = {
   response: (moves: Move[], sample_rate_hz: number) => call<Responses>('POST', '/response', { moves, sample_rate_hz }),
   listening: (id: string, trackId: string, alone: boolean) =>
     call<Listening>('GET', `/sessions/${id}/listening?track_id=${trackId}&alone=${alone}`),
+  listeningTo: (id: string, entryId: string, heard: readonly string[]) =>
+    call<Listening>('GET', `/sessions/${id}/listening?entry_id=${entryId}${heard.map((one) => `&heard=${one}`).join('')}`),
+  ensemble: (id: string) => call<EnsembleView>('GET', `/sessions/${id}/ensemble`),
+  draftYield: (id: string, clashId: string, part: number, limitDb: number | null, isDynamic: boolean) =>
+    call<YieldDraft>('GET', `/sessions/${id}/ensemble/yield?clash_id=${encodeURIComponent(clashId)}&part=${part}&is_dynamic=${isDynamic}${limitDb === null ? '' : `&limit_db=${limitDb}`}`),
+  mixComparison: (id: string) => call<MixComparison>('GET', `/sessions/${id}/mix/comparison`),
   bounce: (id: string, groupId: string) => call<Bounce>('GET', `/sessions/${id}/groups/${groupId}/sound`),
   treated: (id: string, stripId: string) => call<Bounce>('GET', `/sessions/${id}/strips/${stripId}/treated`),
   pitch: (id: string, stripId: string) => call<PitchLine>('GET', `/sessions/${id}/strips/${stripId}/pitch`),

@@ -317,7 +317,7 @@ export interface paths {
         };
         /**
          * Listening
-         * @description Return what the level match and the probe's guard go by, over the loop or the song.
+         * @description Return what the level match and the probe's guard go by, over the loop or the song: a ledger, or one move, off and on.
          */
         get: operations["listening_api_sessions__session_id__listening_get"];
         put?: never;
@@ -800,11 +800,13 @@ export interface components {
         };
         /**
          * ClashReason
-         * @description The clash that a move answers: the track or group that goes first, and where; so that it can be measured again.
+         * @description The clash that a move answers: who goes first, who is hidden, and where; so that it can be measured again.
          */
         ClashReason: {
             /** Front */
             front: string;
+            /** Hidden */
+            hidden: string;
             /** Low Hz */
             low_hz: number;
             /** High Hz */
@@ -2931,11 +2933,13 @@ export interface components {
         };
         /**
          * ClashReason
-         * @description The clash that a move answers: the track or group that goes first, and where; so that it can be measured again.
+         * @description The clash that a move answers: who goes first, who is hidden, and where; so that it can be measured again.
          */
         MonitorClashReason: {
             /** Front */
             front: string;
+            /** Hidden */
+            hidden: string;
             /** Low Hz */
             low_hz: number;
             /** High Hz */
@@ -4978,9 +4982,11 @@ export interface operations {
     };
     listening_api_sessions__session_id__listening_get: {
         parameters: {
-            query: {
-                track_id: string;
-                alone: boolean;
+            query?: {
+                track_id?: string | null;
+                alone?: boolean;
+                entry_id?: string | null;
+                heard?: string[];
             };
             header?: never;
             path: {

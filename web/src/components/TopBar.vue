@@ -31,6 +31,7 @@ const SAVE_WORDS: Record<SaveState, string> = { saved: 'all saved', saving: 'sav
     <nav aria-label="Screens">
       <RouterLink :to="`/session/${sessionId}/gather`">Gather</RouterLink>
       <RouterLink :to="`/session/${sessionId}/bench`">Bench</RouterLink>
+      <RouterLink :to="`/session/${sessionId}/ensemble`">Ensemble</RouterLink>
       <RouterLink :to="`/session/${sessionId}/hand-over`">Hand-over</RouterLink>
     </nav>
     <button class="plain boxed play" data-test="play" :aria-pressed="playing" title="Play or stop (space)" @click="emit('toggle')">{{ playing ? 'Stop' : 'Play' }}</button>

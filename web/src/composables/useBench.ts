@@ -121,7 +121,7 @@ function dropPin() {
 }
 
 function addMove(move: Move, reason = '', without?: Pin) {
-  const added: LedgerEntry = { id: newId(), move, reason, evidence: null }
+  const added: LedgerEntry = { id: newId(), move, reason, evidence: null, clash: null }
   entryId.value = added.id
   void onTrack(`Cut at ${formatHz(placeHz(move))}`, (track) => ({
     ledger: [...(track.ledger ?? []), added],
@@ -172,7 +172,7 @@ function copyMoves(ids: readonly string[], targetId: string) {
   const group = [...session.groups, session.master].find((one) => one.id === targetId)
   const target = session.tracks.find((one) => one.id === targetId) ?? (group && { ...group, is_group: true })
   if (!target) return
-  const copied = found.map((one) => ({ ...one, id: newId(), reason: `Copied from ${chosen.value?.name}`, evidence: null }))
+  const copied = found.map((one) => ({ ...one, id: newId(), reason: `Copied from ${chosen.value?.name}`, evidence: null, clash: null }))
   const what = copied.length === 1 ? 'a move' : `${copied.length} moves`
   void edit(`Copy ${what} to ${target.name}`, [editTrack(target as Strip, { ledger: [...target.ledger, ...copied] })])
 }

@@ -73,7 +73,7 @@ const next = (gone: Suspect) => {
 /** Answer with the proposed move; it unfolds, with what became of the suspect, and N goes on through the list. */
 function answer(one: Suspect, how: 'cut' | 'tame') {
   suspectId.value = null
-  const added: LedgerEntry = { id: newId(), move: one[how], reason: `${one.kind}: ${one.sentence}`.slice(0, 500), evidence: one.evidence }
+  const added: LedgerEntry = { id: newId(), move: one[how], reason: `${one.kind}: ${one.sentence}`.slice(0, 500), evidence: one.evidence, clash: null }
   bench.entryId.value = added.id
   void bench.onTrack(`${how === 'cut' ? 'Cut' : 'Tame'} ${one.kind} at ${formatHz(one.hz)}`, (strip) => ({ ledger: [...(strip.ledger ?? []), added] }))
 }

@@ -9,6 +9,17 @@ type Meter = Extract<FromMonitor, { say: 'meter' }>
 type Spectra = Extract<FromMonitor, { say: 'spectra' }>
 type Gains = Extract<FromMonitor, { say: 'gains' }>
 
+/** How the tracks are heard together in the Ensemble. */
+export interface Together {
+  /** Only these tracks and groups; none: all. */
+  readonly heardIds: string[]
+  /** A move that is left out for a comparison. */
+  readonly withoutEntryId: string | null
+  readonly allMovesOff: boolean
+  readonly slices: Probe[]
+  readonly matchDb: number
+}
+
 const { about, state, chosen } = useSession()
 const playing = ref(false)
 const positionFrame = ref(0)
@@ -26,6 +37,8 @@ const probe = shallowRef<Probe | null>(null)
 const heldProbes = shallowRef<Probe[]>([])
 /** The pitch pipe's frequency while it sounds. */
 const pipeHz = ref<number | null>(null)
+/** Set while the Ensemble is on: then it is not one track's bench that is heard. */
+const together = shallowRef<Together | null>(null)
 const meter = shallowRef<Meter | null>(null)
 const spectra = shallowRef<Spectra | null>(null)
 const gains = shallowRef<Gains | null>(null)
@@ -61,26 +74,34 @@ const mix = computed<Mix | null>(() => {
     })),
     groups: session.groups.map(heard),
     master: heard(session.master),
-    alone_track_id: alone.value ? (track?.id ?? null) : null,
-    offcuts_track_id: offcuts.value ? (track?.id ?? null) : null,
-    slice: sliceEntryId.value && track ? { track_id: track.id, entry_id: sliceEntryId.value } : null,
-    probe: probe.value,
-    held_probes: heldProbes.value,
-    pipe_hz: pipeHz.value,
-    guard: {
-      loudness_lufs: lowered(figures?.loudness_lufs), true_peak_db: lowered(figures?.true_peak_db),
-    },
-    match_db: offcuts.value || sliceEntryId.value ? 0 : matchDb.value,
     dim: dim.value,
     loop_start_frame: session.loop_start_frame,
     loop_end_frame: session.loop_end_frame,
+    ...(together.value ? heardTogether(together.value) : {
+      heard_ids: [],
+      alone_track_id: alone.value ? (track?.id ?? null) : null,
+      offcuts_track_id: offcuts.value ? (track?.id ?? null) : null,
+      slice: sliceEntryId.value && track ? { track_id: track.id, entry_id: sliceEntryId.value } : null,
+      probe: probe.value,
+      held_probes: heldProbes.value,
+      pipe_hz: pipeHz.value,
+      guard: { loudness_lufs: lowered(figures?.loudness_lufs), true_peak_db: lowered(figures?.true_peak_db) },
+      match_db: offcuts.value || sliceEntryId.value ? 0 : matchDb.value,
+    }),
   }
+})
+
+const heardTogether = ({ heardIds, slices, matchDb: match_db }: Together) => ({
+  heard_ids: heardIds, alone_track_id: null, offcuts_track_id: null, slice: null, probe: null, held_probes: slices, pipe_hz: null,
+  guard: { loudness_lufs: null, true_peak_db: null }, match_db,
 })
 
 /** What the engine needs of a track or a group; the ledger on the bench may be off for a comparison. */
 function heard(one: TrackState | GroupState) {
-  const on = one.ledger_on && (one.id !== chosen.value?.id || ledgerHeard.value)
-  return { id: one.id, gain_db: one.gain_db, solo: one.solo, mute: one.mute, ledger_on: on, ledger: one.ledger, phase: one.phase, keepers: one.keepers }
+  const now = together.value
+  const on = one.ledger_on && (now ? !now.allMovesOff : one.id !== chosen.value?.id || ledgerHeard.value)
+  const ledger = now?.withoutEntryId ? one.ledger.map((entry) => (entry.id === now.withoutEntryId ? { ...entry, move: { ...entry.move, on: false } } : entry)) : one.ledger
+  return { id: one.id, gain_db: one.gain_db, solo: one.solo, mute: one.mute, ledger_on: on, ledger, phase: one.phase, keepers: one.keepers }
 }
 
 /** What the guard goes by is what is heard: after the level match. */
@@ -180,7 +201,7 @@ function seek(frame: number) {
 
 export function usePlay() {
   return {
-    playing, positionFrame, connection, message, alone, ledgerHeard, matched, matchDb, dim, queueMs, offcuts, sliceEntryId, probe, heldProbes, pipeHz, meter,
+    playing, positionFrame, connection, message, alone, ledgerHeard, matched, matchDb, dim, queueMs, offcuts, sliceEntryId, probe, heldProbes, pipeHz, together, meter,
     spectra, gains, listening, rate, songFrames, mix, play, stop, toggle, seek, monitor: () => monitor, open,
   }
 }

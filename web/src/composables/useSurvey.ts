@@ -81,7 +81,7 @@ function setAmount(value: number) {
 }
 
 const entries = (): LedgerEntry[] => (draft.value ?? []).map((cut) => ({
-  id: newId(), move: cut.move, evidence: null,
+  id: newId(), move: cut.move, evidence: null, clash: null,
   reason: `Survey: stands ${cut.excess_db.toFixed(1)} dB out, ${Math.round(100 * cut.share_of_time)} % of the time, of no note played (${cut.nearest_note})`,
 }))
 

@@ -112,7 +112,7 @@ describe('edits shown before the server has answered', () => {
 
   it('treat twins as one ledger, and groups and the mix as what they are', () => {
     const twins = applySteps(state, [editTrack(state.tracks[0] as TrackState, { twin_id: 'w' }), editTrack(state.tracks[1] as TrackState, { twin_id: 'w' })])
-    const cut = [{ id: 'e', move: { kind: 'bell', hz: 431 } as Move, reason: '', evidence: null }]
+    const cut = [{ id: 'e', move: { kind: 'bell', hz: 431 } as Move, reason: '', evidence: null, clash: null }]
     const shared = applySteps(twins, [editTrack(twins.tracks[0] as TrackState, { ledger: cut, gain_db: -3 })])
     expect(shared.tracks.map((track) => track.ledger.length)).toEqual([1, 1])
     expect(shared.tracks.map((track) => track.gain_db)).toEqual([-3, 0])

@@ -37,9 +37,10 @@ class Evidence(Frozen):
 
 
 class ClashReason(Frozen):
-    """The clash that a move answers: the track or group that goes first, and where; so that it can be measured again."""
+    """The clash that a move answers: who goes first, who is hidden, and where; so that it can be measured again."""
 
     front: str = Field(max_length=64)
+    hidden: str = Field(max_length=64)
     low_hz: float = Field(ge=20.0, le=20_000.0)
     high_hz: float = Field(ge=20.0, le=20_000.0)
 

@@ -10,7 +10,7 @@ from mivlo.core.ensemble.listening import Heard
 from mivlo.core.kernels import masking_frames
 from mivlo.core.units import Array, Floats
 
-__all__ = ["STRONG", "Clash", "find_clashes", "regain"]
+__all__ = ["STRONG", "Clash", "core", "find_clashes", "regain"]
 
 EDGE = 0.3  # of the highest loss: so far a region reaches
 STRONG = 0.4  # of strength: from there on a clash is put forward
@@ -74,16 +74,16 @@ def find_clashes(heard: Heard) -> list[Clash]:
     masking_frames.shared_out(lost, heard.excitation, heard.sounding, pairs, heard.loudness)
     found = []
     for hidden in range(n_tracks):
-        core = _core(heard.excitation[hidden])
+        alive = core(heard.excitation[hidden])
         for by in range(n_tracks):
             if by != hidden:
-                found += _of_pair(heard, core * pairs[0, hidden, by], core * pairs[1, hidden, by], hidden, by)
-        found += _of_sum(heard, core, lost[hidden], pairs[0, hidden], hidden)
+                found += _of_pair(heard, alive * pairs[0, hidden, by], alive * pairs[1, hidden, by], hidden, by)
+        found += _of_sum(heard, alive, lost[hidden], pairs[0, hidden], hidden)
     return sorted(found, key=lambda clash: -clash.strength)
 
 
-def _core(excitation: Floats) -> Array:
-    """Return (bands,) from 0 to 1: what a track lives from."""
+def core(excitation: Floats) -> Array:
+    """Return (bands,) from 0 to 1 of (frames, bands): what a track lives from. Raises nothing; source: ours."""
     mean = excitation.mean(axis=0, dtype=np.float64)
     level_db = 10.0 * np.log10(mean / max(float(mean.max()), 1e-12) + 1e-12)
     return np.asarray(np.clip((level_db + CORE_DB + CORE_FADE_DB) / CORE_FADE_DB, 0.0, 1.0))
@@ -122,17 +122,17 @@ def _region(loss: Array) -> slice:
     return slice(low, high + 1)
 
 
-def _of_sum(heard: Heard, core: Array, lost: Floats, pairs: Array, hidden: int) -> list[Clash]:
+def _of_sum(heard: Heard, alive: Array, lost: Floats, pairs: Array, hidden: int) -> list[Clash]:
     """Return what is hidden by many together, where no single other takes most of it."""
     others = heard.sounding.any(axis=0) & heard.sounding[hidden]
     if len(heard.loudness) < 3 or not others.any():
         return []
     loss = lost[others].sum(axis=0, dtype=np.float64)
     most = pairs.max(axis=0)
-    of_many = core * np.where(most < (1.0 - SUM_SHARE) * loss, loss, 0.0)
+    of_many = alive * np.where(most < (1.0 - SUM_SHARE) * loss, loss, 0.0)
     if not of_many.any():
         return []
-    found = _of_pair(heard, of_many, core * heard.loudness[hidden, others].sum(axis=0, dtype=np.float64), hidden, None)
+    found = _of_pair(heard, of_many, alive * heard.loudness[hidden, others].sum(axis=0, dtype=np.float64), hidden, None)
     return [replace(clash, strength=SUM_COUNTS * clash.strength) for clash in found]
 
 

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mivlo.core.ensemble.clashes import Clash
+from mivlo.core.ensemble.clashes import Clash, core
 from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, cams_to_hz
 from mivlo.core.ensemble.listening import Heard
 from mivlo.core.units import Array, Floats
@@ -12,13 +12,17 @@ from mivlo.core.units import Array, Floats
 __all__ = ["NOBODY", "Columns", "band_edges_hz", "columns", "worst_stretch"]
 
 NOBODY = 255
-INK_POWER = 0.5  # of loudness: what is a quarter as loud is half as dark
+INK_POWER = 0.4  # of loudness: faint things must still be seen
+SOUNDING_SHARE = 0.03  # of a track's loudest cell: less is not looked for
 SHORTEST_LOOP_S, LONGEST_LOOP_S = 1.6, 5.0
 
 
 @dataclass(frozen=True, slots=True)
 class Columns:
-    """Each (tracks, bands, times) uint8: ink 0..255, share hidden 0..255, number of the track that takes most (NOBODY: none)."""
+    """Each (tracks, bands, times) uint8: ink 0..255, hidden 0..255, number of the track that takes most (NOBODY: none).
+
+    Hidden counts where a track has what it lives from; that its faint overtones drown is no clash, and would hide what is one.
+    """
 
     ink: np.ndarray
     hidden: np.ndarray
@@ -54,7 +58,9 @@ def columns(heard: Heard, *, n_times: int) -> Columns:
     excitation = np.stack([summed(one) for one in heard.excitation])
     top = float(np.percentile(loudness.max(axis=1), 98.0)) if n_tracks else 0.0
     ink = 255.0 * np.clip(loudness / max(top, 1e-9), 0.0, 1.0) ** INK_POWER
-    hidden = 255.0 * np.clip(lost / np.maximum(loudness, 1e-9), 0.0, 1.0)
+    cores = np.stack([core(one) for one in heard.excitation])[:, :, None]
+    playing = loudness > SOUNDING_SHARE * loudness.max(axis=(1, 2), keepdims=True)
+    hidden = 255.0 * np.clip(lost / np.maximum(loudness, 1e-9), 0.0, 1.0) * cores * playing
     by = np.full(ink.shape, NOBODY, dtype=np.uint8)
     for index in range(n_tracks if n_tracks > 1 else 0):
         others = excitation.copy()

@@ -125,6 +125,10 @@ def treated(session_id: str, strip_id: str, db: Db) -> views.Bounce:
 
 
 @router.get("/sessions/{session_id}/listening")
-def listening(session_id: str, track_id: str, alone: bool, db: Db) -> views.Listening:
-    """Return what the level match and the probe's guard go by, over the loop or the song."""
-    return views.listening_figures(sessions.read_session(db, session_id), track_id=track_id, alone=alone)
+def listening(
+    session_id: str, db: Db, track_id: str | None = None, alone: bool = False, entry_id: str | None = None,
+    heard: Annotated[tuple[str, ...], Query(max_length=50)] = (),
+) -> views.Listening:  # fmt: skip
+    """Return what the level match and the probe's guard go by, over the loop or the song: a ledger, or one move, off and on."""
+    state = sessions.read_session(db, session_id)
+    return views.listening_figures(state, track_id=track_id, alone=alone, entry_id=entry_id, heard_ids=heard)

@@ -176,11 +176,14 @@ def _clash(state: SessionState, clash: Clash, ids: list[str], order: list[str], 
 
 
 def _answering(state: SessionState, pair: tuple[str, str], low_hz: float, high_hz: float) -> tuple[str, str] | None:
-    """Return strip and entry of the newest move by which one of two yields to the other in a region."""
+    """Return strip and entry of the newest move that answers the clash in which the first of a pair is hidden by the other."""
     for strip_id, front in (pair, pair[::-1]):
         for entry in reversed(strip_of(state, strip_id).ledger):
             reason = entry.clash
-            if reason is not None and reason.front == front and same_region(low_hz, high_hz, reason.low_hz, reason.high_hz):
+            if (
+                reason is not None and (reason.front, reason.hidden) == (front, pair[0])
+                and same_region(low_hz, high_hz, reason.low_hz, reason.high_hz)
+            ):  # fmt: skip
                 return strip_id, entry.id
     return None
 
@@ -216,7 +219,7 @@ def yield_of(state: SessionState, clash_id: str, *, part: float, limit_db: float
     entry = LedgerEntry(
         id=new_id(), move=drafted.move,
         reason=f"Gives way to {names[view.first]}: {view.sentence}"[:500],
-        clash=ClashReason(front=view.first, low_hz=clash.low_hz, high_hz=clash.high_hz),
+        clash=ClashReason(front=view.first, hidden=view.hidden, low_hz=clash.low_hz, high_hz=clash.high_hz),
     )  # fmt: skip
     return YieldView(
         strip_id=other, entry=entry, limit_db=drafted.limit_db, capped=drafted.capped, regained_percent=100.0 * drafted.regained,

@@ -223,16 +223,25 @@ def _bounce(audio_folder: str, mix: Mix, end: int, sample_rate_hz: int, folder: 
         write_store(part / STORED, blocks, n_channels=2, n_frames=end)
 
 
-def listening_figures(state: SessionState, *, track_id: str | None, alone: bool) -> Listening:
-    """Return loudness and peak over the loop (or the song) with a track's ledger off and on; None: all ledgers."""
+def listening_figures(
+    state: SessionState, *, track_id: str | None, alone: bool, entry_id: str | None = None, heard_ids: tuple[str, ...] = ()
+) -> Listening:
+    """Return loudness and peak over the loop (or the song) with a track's ledger off and on; None: all ledgers.
+
+    With `entry_id` it is one move that is off and on; with `heard_ids` only those tracks and groups are heard.
+    """
     mix = session_mix(state)
     end = max((t.start_frame + t.audio.n_frames for t in state.tracks), default=0)
     start, stop = state.loop_start_frame or 0, min(state.loop_end_frame or end, end)
-    mix = mix.model_copy(update={"alone_track_id": track_id if alone else None})
+    mix = mix.model_copy(update={"alone_track_id": track_id if alone else None, "heard_ids": heard_ids})
+
+    def switched(on: bool) -> Mix:
+        if entry_id is None:
+            return _with_ledger(mix, track_id, on=on)
+        return _with_ledger(mix if on else _without_entry(mix, entry_id), mix.master.id, on=mix.master.ledger_on)
+
     with ThreadPoolExecutor(2) as both:
-        before, after = both.map(
-            lambda on: _loudness_of(_with_ledger(mix, track_id, on=on), start, stop, state.sample_rate_hz), (False, True)
-        )
+        before, after = both.map(lambda on: _loudness_of(switched(on), start, stop, state.sample_rate_hz), (False, True))
     difference = 0.0
     if before.loudness_lufs is not None and after.loudness_lufs is not None:
         difference = after.loudness_lufs - before.loudness_lufs
@@ -269,6 +278,14 @@ def _rendered(audio_folder: str, mix: Mix, start: int, end: int, sample_rate_hz:
         sample_rate_hz=sample_rate_hz,
     )  # fmt: skip
     return np.concatenate(list(blocks), axis=1)
+
+
+def _without_entry(mix: Mix, entry_id: str) -> Mix:
+    def without(one: S) -> S:
+        return one.model_copy(update={"ledger": tuple(entry for entry in one.ledger if entry.id != entry_id)})
+
+    tracks, groups = tuple(map(without, mix.tracks)), tuple(map(without, mix.groups))
+    return mix.model_copy(update={"tracks": tracks, "groups": groups, "master": without(mix.master)})
 
 
 def _with_ledger(mix: Mix, strip_id: str | None, *, on: bool) -> Mix:

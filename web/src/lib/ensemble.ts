@@ -1,0 +1,99 @@
+/** Pure helpers of the Ensemble: pictures of columns, decisions on the right of way. */
+import type { ClashView, ColumnView, EnsembleView, LedgerEntry, RightOfWay, SessionState } from '../api/client'
+import { yOfHz, type FrequencyView } from './axis'
+
+/** (bands, times) bytes, the lowest band first. */
+export interface BandPicture {
+  readonly ink: Uint8Array
+  readonly hidden: Uint8Array
+  readonly by: Uint8Array
+}
+
+export const NOBODY = 255
+const HIDDEN_FROM = 115 // of 255: nearly half of the loudness is lost
+
+const bytes = (text: string) => Uint8Array.from(atob(text), (letter) => letter.charCodeAt(0))
+
+/** Unpack a column's pictures: as it is now, or without the moves by which tracks yield. */
+export function pictureOf(column: ColumnView, now: boolean): BandPicture {
+  return { ink: bytes(now ? column.ink_now : column.ink), hidden: bytes(now ? column.hidden_now : column.hidden), by: bytes(column.by) }
+}
+
+/** Which band a frequency lies in; -1 beyond the model. */
+export function bandOfHz(edges: readonly number[], hz: number): number {
+  const above = edges.findIndex((edge) => edge > hz)
+  return above <= 0 ? -1 : above - 1
+}
+
+/** Alphas for a picture `height` pixels high and one pixel a time step wide: ink, and where it is hidden (0 or 255). */
+export function rasterOf(picture: BandPicture, edges: readonly number[], nTimes: number, view: FrequencyView, height: number): { ink: Uint8Array; hidden: Uint8Array } {
+  const ink = new Uint8Array(nTimes * height)
+  const hidden = new Uint8Array(nTimes * height)
+  for (let band = 0; band < edges.length - 1; band++) {
+    const top = Math.max(Math.round(yOfHz(edges[band + 1] ?? 0, view, height)), 0)
+    const bottom = Math.min(Math.round(yOfHz(edges[band] ?? 0, view, height)), height)
+    for (let time = 0; time < nTimes; time++) {
+      const level = picture.ink[band * nTimes + time] ?? 0
+      const lost = (picture.hidden[band * nTimes + time] ?? 0) >= HIDDEN_FROM ? 255 : 0
+      for (let y = top; y < bottom; y++) {
+        ink[y * nTimes + time] = level
+        hidden[y * nTimes + time] = lost
+      }
+    }
+  }
+  return { ink, hidden }
+}
+
+/** Mean ink of every band, 0..1: how loud a track is there on the whole. */
+export function meanInk(picture: BandPicture, nTimes: number): number[] {
+  return Array.from({ length: Math.floor(picture.ink.length / Math.max(nTimes, 1)) }, (_, band) => {
+    let sum = 0
+    for (let time = 0; time < nTimes; time++) sum += picture.ink[band * nTimes + time] ?? 0
+    return sum / nTimes / 255
+  })
+}
+
+/** Return an order with one id moved to the place of another. */
+export function moved(order: readonly string[], id: string, to: number): string[] {
+  const rest = order.filter((one) => one !== id)
+  return [...rest.slice(0, Math.max(to, 0)), id, ...rest.slice(Math.max(to, 0))]
+}
+
+const samePlace = (one: { low_hz: number; high_hz: number }, other: { low_hz: number; high_hz: number }) =>
+  Math.min(one.high_hz, other.high_hz) > Math.max(one.low_hz, other.low_hz)
+
+/** Return the right of way with a decision on a clash added; it replaces older ones on the same two at the same place. */
+export function decided(rights: RightOfWay, clash: ClashView, first: string | null): RightOfWay {
+  const rule = { one: clash.hidden, other: clash.by ?? '', low_hz: Math.max(clash.low_hz, 20), high_hz: Math.min(clash.high_hz, 20_000), first }
+  const others = (rights.exceptions ?? []).filter((old) => !([old.one, old.other].includes(rule.one) && [old.one, old.other].includes(rule.other) && samePlace(old, rule)))
+  return { ...rights, exceptions: [...others, rule] }
+}
+
+/** A move of the whole session, with where it stands. */
+export interface RegisteredMove {
+  readonly stripId: string
+  readonly stripName: string
+  readonly entry: LedgerEntry
+  readonly stripOn: boolean
+}
+
+export function allMoves(session: SessionState): RegisteredMove[] {
+  return [...session.tracks, ...session.groups, session.master].flatMap((strip) =>
+    strip.ledger.map((entry) => ({ stripId: strip.id, stripName: strip.name, entry, stripOn: strip.ledger_on ?? true })))
+}
+
+export type MoveFilter = 'all' | 'on' | 'off' | 'cuts' | 'dynamic' | 'yields'
+
+export function isListed({ entry, stripName }: RegisteredMove, filter: MoveFilter, search: string): boolean {
+  const { move } = entry
+  const fits = {
+    all: true, on: move.on !== false, off: move.on === false, yields: Boolean(entry.clash),
+    dynamic: move.kind.startsWith('dynamic') || move.kind === 'plane', cuts: !move.kind.startsWith('dynamic') && move.kind !== 'plane',
+  }[filter]
+  const text = `${stripName} ${move.kind.replaceAll('-', ' ')} ${entry.reason ?? ''}`.toLowerCase()
+  return fits && search.toLowerCase().split(/\s+/).every((word) => text.includes(word))
+}
+
+/** Columns in right-of-way order. */
+export const orderedColumns = (view: EnsembleView): ColumnView[] =>
+  (view.order ?? []).flatMap((id) => (view.columns ?? []).filter((column) => column.id === id))
