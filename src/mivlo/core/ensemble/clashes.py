@@ -1,5 +1,6 @@
 """Clashes: who hides whom, in which region, when, by how much, and how much of it a cut could win back."""
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -70,8 +71,7 @@ def find_clashes(heard: Heard) -> list[Clash]:
     n_tracks = len(heard.loudness)
     gone = 1.0 - heard.kept / np.maximum(heard.loudness, 1e-9)
     lost = heard.loudness * np.clip((gone - COUNTS_FROM) / (COUNTS_FULLY - COUNTS_FROM), 0.0, 1.0).astype(np.float32)
-    pairs = np.zeros((2, n_tracks, n_tracks, len(CAMS)))
-    masking_frames.shared_out(lost, heard.excitation, heard.sounding, pairs, heard.loudness)
+    pairs = _shared_out(heard, lost)
     found = []
     for hidden in range(n_tracks):
         alive = core(heard.excitation[hidden])
@@ -80,6 +80,21 @@ def find_clashes(heard: Heard) -> list[Clash]:
                 found += _of_pair(heard, alive * pairs[0, hidden, by], alive * pairs[1, hidden, by], hidden, by)
         found += _of_sum(heard, alive, lost[hidden], pairs[0, hidden], hidden)
     return sorted(found, key=lambda clash: -clash.strength)
+
+
+def _shared_out(heard: Heard, lost: Floats) -> Array:
+    """Return (2, hidden, by, bands): what each takes from each, and the loudness of the hidden one while both sound."""
+    n_tracks, n_frames = heard.sounding.shape
+
+    def part(frames: slice) -> Array:
+        pairs = np.zeros((2, n_tracks, n_tracks, len(CAMS)))
+        excitation, sounding, loudness = (values[:, frames] for values in (heard.excitation, heard.sounding, heard.loudness))
+        masking_frames.shared_out(lost[:, frames], excitation, sounding, pairs, loudness)
+        return pairs
+
+    with ThreadPoolExecutor(2) as both:
+        first, second = both.map(part, (slice(0, n_frames // 2), slice(n_frames // 2, n_frames)))
+    return np.asarray(first + second)
 
 
 def core(excitation: Floats) -> Array:

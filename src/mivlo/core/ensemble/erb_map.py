@@ -4,10 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.fft import rfft
-from scipy.sparse import csr_array
 
 from mivlo.core.engine.source import Source
 from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, hz_to_cams, transfer_db
+from mivlo.core.kernels import band_power
 from mivlo.core.spectra.windows import halvings_of, windows
 from mivlo.core.units import Array, Floats
 
@@ -17,6 +17,7 @@ __all__ = ["ErbMap", "erb_map", "with_hop"]
 RESOLUTIONS = ((4, 512, 350.0), (4, 256, 1_200.0), (2, 512, 4_800.0), (0, 2048, np.inf))
 HOP_FRAMES = 1_024  # at the working rate; two of them make a frame of the map
 PER_FRAME = 2
+FRAMES_AT_ONCE = 128  # of spectra: they stay in the cache
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,16 +49,16 @@ def erb_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> E
     ]
     done = 0
     for chunk in windows(source, start=start, end=end, halvings=halvings, hop=HOP_FRAMES, resolutions=RESOLUTIONS):
-        count = min(len(chunk[0][0]), power.shape[1] - done)
-        for by_channel, (first_bin, matrix) in zip(chunk, weights, strict=True):
+        count = max(min(len(chunk[0][0]), power.shape[1] - done), 0)
+        for by_channel, (first_bin, bands, shares) in zip(chunk, weights, strict=True):
             size = by_channel[0].shape[1]
             window = np.hanning(size + 1)[:size].astype(np.float32)
             for channel, frames in enumerate(by_channel):
-                for at in range(0, max(count, 0), 512):
-                    until = min(at + 512, count)
-                    spectrum = rfft(frames[at:until] * window, axis=1)[:, first_bin : first_bin + matrix.shape[1]]
-                    power[channel, done + at : done + until] += (matrix @ (spectrum.real**2 + spectrum.imag**2).T).T
-        done += max(count, 0)
+                for at in range(0, count, FRAMES_AT_ONCE):
+                    until = min(at + FRAMES_AT_ONCE, count)
+                    spectra = rfft(frames[at:until] * window, axis=1, overwrite_x=True)
+                    band_power.add_band_power(spectra, first_bin, bands, shares, power[channel, done + at : done + until])
+        done += count
     joined = power.reshape(source.n_channels, n_frames, PER_FRAME, len(CAMS)).mean(axis=2)
     return ErbMap(joined, start / sample_rate_hz, PER_FRAME * HOP_FRAMES / rate)
 
@@ -74,13 +75,16 @@ def with_hop(heard: ErbMap, hop_s: float) -> ErbMap:
     return ErbMap(heard.power[:, low] * (1 - part) + heard.power[:, high] * part, heard.start_s, hop_s)
 
 
-def _weights(size: int, rate_hz: float, low_hz: float, high_hz: float) -> tuple[int, csr_array]:
-    """Return the first bin from low_hz on, and (bands, bins) weights that give mean squares per band: two for each bin."""
+def _weights(size: int, rate_hz: float, low_hz: float, high_hz: float) -> tuple[int, np.ndarray, Floats]:
+    """Return the first bin from low_hz on, the lower of the two bands of each bin, and (bins, 2) weights to mean squares."""
     hz = np.arange(size // 2 + 1) * rate_hz / size
     chosen = np.flatnonzero((hz >= max(low_hz, 20.0)) & (hz < min(high_hz, 0.48 * rate_hz)))
     position = (hz_to_cams(hz[chosen]) - CAMS[0]) / STEP_CAMS
-    near = np.maximum(1.0 - np.abs(position[:, None] - np.arange(len(CAMS))), 0.0)
+    chosen, position = chosen[position > -1.0], position[position > -1.0]
+    chosen, position = chosen[position < len(CAMS)], position[position < len(CAMS)]
+    bands = np.floor(position).astype(np.int64)
     window = np.hanning(size + 1)[:size]
     # Parseval: the mean square of a stretch is the sum of its one-sided spectrum's powers times 2 / (n · Σw²).
     scale: Array = 2.0 / (size * float(np.sum(window**2))) * 10.0 ** (transfer_db(np.maximum(hz[chosen], 20.0)) / 10.0)
-    return int(chosen[0]), csr_array((near * scale[:, None]).T.astype(np.float32))
+    upper = position - bands
+    return int(chosen[0]), bands, (np.stack([1.0 - upper, upper], axis=1) * scale[:, None]).astype(np.float32)

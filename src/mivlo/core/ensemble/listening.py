@@ -33,6 +33,7 @@ UNKNOWN_LUFS = -23.0  # of what is too short or too quiet to be measured
 BLOCK_FRAMES = 9  # of the map: the 400 ms of BS.1770
 ABSOLUTE_GATE_LUFS, RELATIVE_GATE_LU = -70.0, -10.0
 SOUNDING_SHARE, SOUNDING_SONES = 0.05, 0.02  # of a track's loud moments, and at all: below, it does not play
+UNHEARD = 0.1  # of excitation: 10 dB below 0 dB SPL, over 13 dB below any threshold
 PART_FRAMES = 600  # shared out to the threads
 
 
@@ -68,8 +69,14 @@ class Heard:
 
 
 @lru_cache(maxsize=1)
-def _tables() -> Floats:
-    return spread_tables()  # 2.5 MB, made once
+def _tables() -> tuple[Floats, np.ndarray]:
+    """Return the tables of spread, made once, and how far each reaches before it falls under what can be heard."""
+    spread = spread_tables()
+    levels = np.arange(len(spread))[:, None, None]
+    heard = spread * 10.0 ** (levels / 10.0) > UNHEARD
+    first = heard.argmax(axis=2)
+    last = heard.shape[2] - heard[:, :, ::-1].argmax(axis=2)
+    return spread, np.stack([first, np.where(heard.any(axis=2), last, first)], axis=2)
 
 
 def full_scale_db_spl(tracks: Sequence[MixedTrack], *, listening_db_spl: float = LISTENING_DB_SPL) -> float:
@@ -140,13 +147,14 @@ def hear_powers(ears: Floats) -> tuple[Floats, Floats, Floats]:
     n_ears, n_tracks, n_frames, n_bands = ears.shape
     loudness, kept, excitation = (np.zeros((n_tracks, n_frames, n_bands), dtype=np.float32) for _ in range(3))
     law = np.stack([E_THRESHOLD, ALPHA, OFFSET_A, LOW_GAIN, MASKING_K])
-    spread = _tables()
+    spread, reach = _tables()
 
     def part(first: int) -> None:
         frames = slice(first, first + PART_FRAMES)
         for power in ears:
+            chosen = np.ascontiguousarray(power[:, frames])
             masking_frames.lose(
-                np.ascontiguousarray(power[:, frames]), spread, law, loudness[:, frames], kept[:, frames], excitation[:, frames]
+                chosen, spread, reach, law, loudness[:, frames], kept[:, frames], excitation[:, frames]
             )
 
     with ThreadPoolExecutor(2) as both:

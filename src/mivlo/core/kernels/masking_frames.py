@@ -7,10 +7,11 @@ __all__ = ["lose", "shared_out"]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def excite(power, spread, alone, together, levels_db):
+def excite(power, spread, reach, alone, together, levels_db):
     """Spread the power of every track over the ear's places, for one frame and ear.
 
     power (tracks, bands): 1 is 0 dB SPL; spread (levels, bands, bands), one table for each dB from 0 on
+    reach (levels, bands, 2): first and last place that a band of that level excites enough to be heard
     Writes alone (tracks, bands), by each track's own levels, and together (tracks, bands), by the levels of the sum.
     levels_db (bands,) is scratch.
     """
@@ -20,6 +21,8 @@ def excite(power, spread, alone, together, levels_db):
     for k in range(n_tracks):
         for b in range(n_bands):
             total[b] += power[k, b]
+    alone[:, :] = 0.0
+    together[:, :] = 0.0
     for k in range(-1, n_tracks):
         for b in range(n_bands):
             # The level of one ERB around: two bands.
@@ -31,22 +34,20 @@ def excite(power, spread, alone, together, levels_db):
                 here += np.float32(0.5) * row[b + 1]
             level = 10.0 * np.log10(max(here, np.float32(1e-10)))
             levels_db[b] = min(max(int(level + 0.5), 0), top)
-        if k < 0:
-            for track in range(n_tracks):
-                together[track, :] = 0.0
-                for b in range(n_bands):
+        for b in range(n_bands):
+            level = levels_db[b]
+            row_of = spread[level, b]
+            first, last = reach[level, b, 0], reach[level, b, 1]
+            if k < 0:
+                for track in range(n_tracks):
                     p = power[track, b]
                     if p > np.float32(1e-4):
-                        row_of = spread[levels_db[b], b]
-                        for c in range(n_bands):
+                        for c in range(first, last):
                             together[track, c] += p * row_of[c]
-        else:
-            alone[k, :] = 0.0
-            for b in range(n_bands):
+            else:
                 p = power[k, b]
                 if p > np.float32(1e-4):
-                    row_of = spread[levels_db[b], b]
-                    for c in range(n_bands):
+                    for c in range(first, last):
                         alone[k, c] += p * row_of[c]
 
 
@@ -72,7 +73,7 @@ def loudness_in_noise(e, noise, threshold, alpha, offset, gain, k):
 
 
 @njit(cache=True, nogil=True)
-def lose(power, spread, law, loudness, kept, excitation):
+def lose(power, spread, reach, law, loudness, kept, excitation):
     """Write the loudness of every track alone, what is kept of it among the others, and what it excites among them.
 
     power (tracks, frames, bands); law (5, bands): threshold, exponent, offset, gain, K
@@ -83,7 +84,7 @@ def lose(power, spread, law, loudness, kept, excitation):
     together = np.zeros((n_tracks, n_bands), dtype=np.float32)
     levels = np.zeros(n_bands, dtype=np.int64)
     for frame in range(n_frames):
-        excite(power[:, frame], spread, alone, together, levels)
+        excite(power[:, frame], spread, reach, alone, together, levels)
         for b in range(n_bands):
             total = 0.0
             for k in range(n_tracks):
