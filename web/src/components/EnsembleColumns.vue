@@ -75,7 +75,7 @@ function key(event: KeyboardEvent, id: string, at: number) {
 .at { color: var(--ink-soft); margin-right: 4px; }
 .name { font-weight: 700; }
 .part { display: block; color: var(--slate); font-weight: 700; }
-.narrow .head { height: 44px; padding: 3px 1px; font-size: 11px; }
+.narrow .head { padding: 2px 1px; font-size: 10.5px; line-height: 1; }
 .narrow .at { display: block; }
 .picture { position: relative; flex: 1; min-height: 0; cursor: pointer; touch-action: none; overflow: hidden; }
 .region { position: absolute; left: 0; right: 0; border: 2px dashed var(--slate); border-width: 2px 0; pointer-events: none; }
