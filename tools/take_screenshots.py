@@ -75,6 +75,7 @@ def tour(page: Page, address: str) -> None:
     take(page, "bench-night")
     page.get_by_role("button", name="day/night").click()
     page.locator("[data-test=play]").click()
+    together(page)
     page.get_by_role("link", name="Hand-over", exact=True).click()
     page.locator("[data-test=render]").click()
     page.wait_for_selector("[data-test=download]")
@@ -128,6 +129,30 @@ def moves_at_work(page: Page) -> None:
     take(page, "mix")
     page.locator("[data-test=spectrum]").focus()
     page.keyboard.press("a")
+
+
+def together(page: Page) -> None:
+    """Show who hides whom, a yield with its proof, and the mix before and after all moves."""
+    page.get_by_role("link", name="Ensemble", exact=True).click()
+    page.wait_for_function("() => window.mivlo.ensemble.fresh.value", timeout=120_000)
+    clash = page.locator("[data-test=clash][data-hidden='Lead voice'][data-by='Squeezebox']").first
+    clash.locator("button").first.click()
+    page.wait_for_selector("[data-test=draft]", timeout=60_000)
+    page.wait_for_timeout(500)
+    take(page, "ensemble")
+    page.locator("[data-test=close-view]").click()
+    page.locator("[data-test=accept]").click()
+    page.wait_for_selector("[data-test=proof]", timeout=90_000)
+    page.wait_for_function("() => window.mivlo.ensemble.listening.value", timeout=60_000)
+    clash.scroll_into_view_if_needed()
+    page.wait_for_timeout(500)
+    take(page, "close-view")
+    page.locator("[data-test=close-view]").click()
+    page.locator("[data-test=tab-mix]").click()
+    page.wait_for_function("() => window.mivlo.ensemble.comparison.value", timeout=90_000)
+    page.wait_for_timeout(800)
+    take(page, "before-after")
+    page.locator("[data-test=tab-clashes]").click()
 
 
 def main() -> None:
