@@ -19,10 +19,12 @@ from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.events import find_events
 from mivlo.core.finder.level_map import HOP_S, level_map
 from mivlo.core.finder.measures import ring_time_s
+from mivlo.core.finder.pins import answers_to_pin
 from mivlo.core.finder.pitch_line import pitch_line
 from mivlo.core.finder.suspects import find
 from mivlo.core.finder.verify import measure_again
 from mivlo.core.moves import MOVE_KINDS
+from mivlo.core.spectra.average import AXIS_HZ, highest_near
 
 from .phrases import RATE, phrase, pink
 
@@ -242,3 +244,16 @@ def test_evidence_is_said_in_words():
     first = found_in(strokes([(110.0, 1.0, 0.2), (431.0, 0.5, 0.9)]))[0]
     assert "431 Hz" in sentence(first)
     assert [sureness(p) for p in (0.9, 0.7, 0.4, 0.2, 0.05)] == ["almost certain", "likely", "possible", "a guess", "barely"]
+
+
+def test_a_pin_is_answered_as_deep_as_it_stood_out_within_reason():
+    # Common practice, no source: cuts of 3 to 6 dB, seldom above 8; a plain ring up to 12.
+    depths = [answers_to_pin(hz=431.0, width_octaves=0.25, excess_db=db).cut.gain_db for db in (9.4, 30.0, 1.0, None)]
+    assert depths == [-9.0, -12.0, -3.0, -6.0]
+    answers = answers_to_pin(hz=5_000.0, width_octaves=1.0, excess_db=8.0)
+    assert answers.keeper.high_hz / answers.keeper.low_hz == pytest.approx(2.0)
+    assert answers.cut.q == pytest.approx(np.sqrt(2.0))  # a bell of one octave: Q 1.414 (references 1.8)
+    assert (answers.tame.kind, answers.tame.hz) == ("dynamic-bell", 5_000.0)
+    standing = np.zeros(len(AXIS_HZ))
+    standing[100] = 7.0
+    assert np.flatnonzero(highest_near(standing)).tolist() == [98, 99, 100, 101, 102]  # half a note

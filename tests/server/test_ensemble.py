@@ -42,7 +42,7 @@ def drafted(http, state: dict, clash_id: str, **query):
     return http.get(f"/api/sessions/{state['id']}/ensemble/yield", params={"clash_id": clash_id, **query})
 
 
-def test_a_clash_is_seen_decided_answered_proven_and_undone(http):
+def test_a_clash_is_seen_decided_answered_proven_and_undone(http, mivlo):
     state = clashing(http)
     voice, organ, hat = (track["id"] for track in state["tracks"])
     view = ensemble(http, state)
@@ -69,8 +69,11 @@ def test_a_clash_is_seen_decided_answered_proven_and_undone(http):
     assert further["entry"]["move"]["depth_db"] < -4.0
     assert drafted(http, state, clash["id"], is_dynamic=False).json()["entry"]["move"]["kind"] == "bell"
 
+    maps = set((mivlo.data / "ensemble").glob("*.npz"))
     carved = edit(http, state, set_track(state, 1, ledger=[further["entry"]]), label="Organ gives way").json()
     proven = ensemble(http, carved)
+    # Only the track that changed was listened to again.
+    assert len(set((mivlo.data / "ensemble").glob("*.npz")) - maps) == 1
     assert proven["clashes"][0]["id"] == clash["id"]  # found on the sound without the yields: the list stays
     assert proven["clashes"][0]["entry"] == [organ, further["entry"]["id"]]
     proof = proven["proofs"][0]

@@ -22,6 +22,7 @@ export type Move = LedgerEntry['move']
 export type MixComparison = Schemas['MixComparison']
 export type MoveKind = Schemas['MoveKind']
 export type Figure = Schemas['Figure']
+export type PinAnswers = Omit<Schemas['PinAnswers'], 'cut' | 'tame'> & { cut: Move; tame: Move }
 export type Pin = Schemas['Pin']
 export type Probe = Schemas['Probe']
 export type Problem = Schemas['Problem']
@@ -95,6 +96,8 @@ export const api = {
   waveform: (audioId: string, columns: number) => call<Waveform>('GET', `/audio/${audioId}/waveform?columns=${columns}`),
   spectrum: (audioId: string, start: number, end: number, rate: number) =>
     call<Spectrum>('GET', `/audio/${audioId}/spectrum?start=${start}&end=${end}&sample_rate_hz=${rate}`),
+  pinAnswers: (hz: number, widthOctaves: number, excessDb: number | null) =>
+    call<PinAnswers>('GET', `/pin-answers?hz=${hz}&width_octaves=${widthOctaves}${excessDb === null ? '' : `&excess_db=${excessDb}`}`),
   response: (moves: Move[], sample_rate_hz: number) => call<Responses>('POST', '/response', { moves, sample_rate_hz }),
   listening: (id: string, trackId: string, alone: boolean) =>
     call<Listening>('GET', `/sessions/${id}/listening?track_id=${trackId}&alone=${alone}`),

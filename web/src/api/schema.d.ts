@@ -328,6 +328,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/pin-answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pin Answers
+         * @description Return what may be said to a pin: a cut, a move that acts only in the loud moments, and what is kept.
+         */
+        get: operations["pin_answers_api_pin_answers_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions/{session_id}/cellar": {
         parameters: {
             query?: never;
@@ -2249,6 +2269,17 @@ export interface components {
             excess_db?: number | null;
         };
         /**
+         * PinAnswers
+         * @description Moves and a keeper that are ready to be taken over.
+         */
+        PinAnswers: {
+            /** Cut */
+            cut: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            /** Tame */
+            tame: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            keeper: components["schemas"]["Keeper"];
+        };
+        /**
          * PitchView
          * @description The pitch line of a track with one voice, in seconds of the session; gaps are None.
          */
@@ -2561,6 +2592,8 @@ export interface components {
             outline_db: number[];
             /** Far Outline Db */
             far_outline_db: number[];
+            /** Stands Out Db */
+            stands_out_db: number[];
             /** Often Db */
             often_db: number[];
             /** Seldom Db */
@@ -5003,6 +5036,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Listening"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pin_answers_api_pin_answers_get: {
+        parameters: {
+            query: {
+                hz: number;
+                width_octaves: number;
+                excess_db?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PinAnswers"];
                 };
             };
             /** @description Not Found */

@@ -2,7 +2,7 @@
 import { computed, ref, watch } from 'vue'
 import { api, type EditStep, type LedgerEntry, type Move, type Pin, type Probe, type Section, type Strip, type TrackFields } from '../api/client'
 import { wholeAxis, type FrequencyView, type TimeView } from '../lib/axis'
-import { bellOfPin, editTrack, keeperOfPin, moveOfKind, newId, placeHz, startedAs, withMove } from '../lib/edits'
+import { editTrack, moveOfKind, newId, placeHz, startedAs, withMove } from '../lib/edits'
 import { formatHz } from '../lib/figures'
 import { atFullDepth, atThisMoment } from '../lib/response'
 import { useLatest } from './useLatest'
@@ -72,13 +72,16 @@ const momentary = computed<number[] | null>(() => {
 /** All moves at their full depth, where some come and go. */
 const fullResponse = computed(() => response.value && atFullDepth(response.value))
 
-/** By how much the chosen track's own spectrum stands out at a frequency: the highest within a twelfth of an octave. */
+/** By how much the chosen track's own spectrum stands out at a frequency, or just beside it. */
 function excessAt(hz: number): number | null {
   const known = spectrum.value
   if (!known) return null
-  const near = known.hz.flatMap((at, index) => (Math.abs(Math.log2(at / hz)) <= 1 / 24 ? [(known.level_db[index] ?? 0) - (known.outline_db[index] ?? 0)] : []))
-  return near.length ? Math.max(...near) : null
+  const nearest = known.hz.reduce((best, at, index) => (Math.abs(Math.log2(at / hz)) < Math.abs(Math.log2((known.hz[best] ?? 20) / hz)) ? index : best), 0)
+  return known.stands_out_db[nearest] ?? null
 }
+
+/** What the core says to a pin; without an answer nothing is done. */
+const answersTo = (pin: Pin) => api.pinAnswers(pin.hz, pin.width_octaves ?? 0.25, pin.excess_db ?? null).catch(() => null)
 
 function setProbe(hz: number | null) {
   const track = chosen.value
@@ -112,8 +115,7 @@ function dropPin() {
   const hz = play.probe.value?.hz ?? pointerHz.value
   if (hz === null) return
   if (play.probe.value?.kind === 'dip') {
-    const region = keeperOfPin({ id: '', hz, width_octaves: probeWidth.value })
-    void onTrack(`Keep ${formatHz(hz)}`, (track) => ({ keepers: [...(track.keepers ?? []), region] }))
+    void answersTo({ id: '', hz, width_octaves: probeWidth.value }).then((answers) => answers && onTrack(`Keep ${formatHz(hz)}`, (track) => ({ keepers: [...(track.keepers ?? []), answers.keeper] })))
     return
   }
   const pin: Pin = { id: newId(), hz, width_octaves: probeWidth.value, excess_db: excessAt(hz) }
@@ -142,25 +144,24 @@ function addFamily(hz: number) {
   markedHz.value = null
 }
 
-function cutPin(pin: Pin) {
-  const evidence = pin.excess_db == null ? '' : `, stands out ${pin.excess_db.toFixed(1)} dB`
-  addMove(bellOfPin(pin), `Pinned at ${formatHz(pin.hz)}${evidence}`, pin)
+const toldOfPin = (pin: Pin) => `Pinned at ${formatHz(pin.hz)}${pin.excess_db == null ? '' : `, stands out ${pin.excess_db.toFixed(1)} dB`}`
+
+async function cutPin(pin: Pin) {
+  const answers = await answersTo(pin)
+  if (answers) addMove(answers.cut, toldOfPin(pin), pin)
 }
 
 /** Answer a pin with a dynamic bell that acts only in the loud moments. */
-function tamePin(pin: Pin) {
-  const kind = about.value?.kinds.find((known) => known.kind === 'dynamic-bell')
-  const start = kind?.starts[0]
-  if (!kind || !start) return
-  const q = bellOfPin(pin)
-  addMove(startedAs(moveOfKind(kind, pin.hz, { ...q, kind: 'bell' } as Move), start), `Pinned at ${formatHz(pin.hz)}`, pin)
+async function tamePin(pin: Pin) {
+  const answers = await answersTo(pin)
+  if (answers) addMove(answers.tame, toldOfPin(pin), pin)
 }
 
 /** Say that what a pin marks is wanted: nothing adaptive touches it, and a move into it is flagged. */
-const keepPin = (pin: Pin) =>
-  onTrack(`Keep ${formatHz(pin.hz)}`, (track) => ({
-    keepers: [...(track.keepers ?? []), keeperOfPin(pin)], pins: (track.pins ?? []).filter((one) => one.id !== pin.id),
-  }))
+async function keepPin(pin: Pin) {
+  const answers = await answersTo(pin)
+  if (answers) void onTrack(`Keep ${formatHz(pin.hz)}`, (track) => ({ keepers: [...(track.keepers ?? []), answers.keeper], pins: (track.pins ?? []).filter((one) => one.id !== pin.id) }))
+}
 
 const removeKeeper = (index: number) => onTrack('Remove a keeper', (track) => ({ keepers: (track.keepers ?? []).filter((_, at) => at !== index) }))
 

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import type { EditStep, Figure, GroupState, Move, MoveKind, SessionState, TrackState } from '../api/client'
 import { frequencyTicks, hzOfY, scrollFrequency, timeTicks, wholeAxis, xOfLevel, yOfHz, zoomFrequency, zoomTime } from './axis'
-import { applySteps, bellOfPin, editTrack, isShown, keeperOfPin, moveOfKind, placeHz, stripOfGroup, withFigure } from './edits'
+import { applySteps, editTrack, isShown, moveOfKind, placeHz, stripOfGroup, withFigure } from './edits'
 import { placeNotes } from './margin'
 import { coarsestTimeZoom, planTiles } from './tiles'
 
@@ -129,8 +129,6 @@ describe('edits shown before the server has answered', () => {
     expect(placeHz({ kind: 'plane', low_hz: 1000, high_hz: 4000 } as Move)).toBeCloseTo(2000)
     const stroke = { kind: 'dynamic-bell', trigger: 'after-stroke', key_hz: null } as Move
     expect([isShown('', stroke), isShown('trigger=after-stroke', stroke), isShown('trigger=sudden', stroke), isShown('key_hz', stroke)]).toEqual([true, true, false, false])
-    const kept = keeperOfPin({ id: 'p', hz: 5000, width_octaves: 1 })
-    expect(kept.high_hz / kept.low_hz).toBeCloseTo(2)
   })
 
   it('keep what two kinds of move have in common', () => {
@@ -144,12 +142,5 @@ describe('edits shown before the server has answered', () => {
     expect(moveOfKind(shelf, 431, bell)).toEqual({ kind: 'high-shelf', hz: 431, gain_db: -9, q: 0.7071, on: false })
     expect(moveOfKind(cut, 431, bell)).toEqual({ kind: 'low-cut', hz: 431, slope_db_per_octave: 24, q: 0.7071, on: false })
     expect(withFigure({ ...moveOfKind(cut, 90), q: 2 } as Move, 'slope_db_per_octave', 6)).toMatchObject({ slope_db_per_octave: 6, q: 0.7071 })
-  })
-
-  it('answer a pin as deep as it stood out, within reason', () => {
-    const pin = { id: 'p', hz: 431, width_octaves: 0.25 }
-    expect(bellOfPin({ ...pin, excess_db: 9.4 })).toMatchObject({ kind: 'bell', hz: 431, gain_db: -9 })
-    expect(bellOfPin({ ...pin, excess_db: 30 })).toMatchObject({ gain_db: -12 })
-    expect(bellOfPin({ ...pin, excess_db: null })).toMatchObject({ gain_db: -6 })
   })
 })

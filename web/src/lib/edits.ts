@@ -1,6 +1,5 @@
 /** Pure changes of a session's state, as the page shows them before the server has answered. */
-import type { Bounce, EditStep, GroupState, Keeper, LedgerEntry, Move, MoveKind, Pin, ReadyStart, SessionState, Strip, TrackFields, TrackState } from '../api/client'
-import { octavesToQ } from './figures'
+import type { Bounce, EditStep, GroupState, Keeper, LedgerEntry, Move, MoveKind, ReadyStart, SessionState, Strip, TrackFields, TrackState } from '../api/client'
 
 export type SaveState = 'saved' | 'saving' | 'waiting' | 'failed'
 
@@ -125,17 +124,5 @@ export function isShown(when: string, move: Move): boolean {
   return value === undefined ? is !== null && is !== undefined : String(is) === value
 }
 
-/** Return the region that a pin marks, to be kept. */
-export function keeperOfPin(pin: Pin): Keeper {
-  const half = 2 ** ((pin.width_octaves ?? 0.25) / 2)
-  return { low_hz: Math.max(pin.hz / half, 20), high_hz: Math.min(pin.hz * half, 20_000) }
-}
-
 /** Tell whether a move stands in a region that is to be kept. */
 export const inKeeper = (move: Move, keepers: readonly Keeper[]) => keepers.some((keeper) => placeHz(move) >= keeper.low_hz && placeHz(move) <= keeper.high_hz)
-
-/** Return the bell that answers a pin: as narrow as what was probed, as deep as it stood out within reason. */
-export function bellOfPin(pin: Pin): Move {
-  const deep = pin.excess_db == null ? 6 : Math.min(Math.max(Math.round(pin.excess_db), 3), 12)
-  return { kind: 'bell', hz: pin.hz, gain_db: -deep, q: octavesToQ(pin.width_octaves ?? 0.25), on: true, channel: 'both' } as Move
-}

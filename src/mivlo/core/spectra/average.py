@@ -1,12 +1,15 @@
 """The average spectrum on the bench's frequency axis, and by how much each place stands out of its surroundings."""
 
 import numpy as np
+from scipy.ndimage import maximum_filter1d
 
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.level_map import level_map
 from mivlo.core.units import Array, power_to_db
 
-__all__ = ["AXIS_HZ", "BANDS_PER_OCTAVE", "band_levels", "far_outline", "level_percentiles", "near_outline", "stand_out"]
+__all__ = [
+    "AXIS_HZ", "BANDS_PER_OCTAVE", "band_levels", "far_outline", "highest_near", "level_percentiles", "near_outline", "stand_out",
+]  # fmt: skip
 
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20_000.0
 BANDS_PER_OCTAVE = 48
@@ -118,3 +121,8 @@ def far_outline(level_db: Array) -> Array:
 def stand_out(level_db: Array) -> Array:
     """Return by how many dB each of (bands,) levels stands above its near outline (below: negative)."""
     return np.asarray(level_db - near_outline(level_db))
+
+
+def highest_near(standing_db: Array) -> Array:
+    """Return the highest of (bands,) stand-outs within a twelfth of an octave: a pointer need not hit a peak exactly."""
+    return np.asarray(maximum_filter1d(standing_db, 2 * round(BANDS_PER_OCTAVE / 24.0) + 1))

@@ -19,7 +19,7 @@ from mivlo.core.engine.source import open_source
 from mivlo.core.errors import NotFoundError
 from mivlo.core.loudness import integrated_loudness, true_peak_db
 from mivlo.core.moves import DynamicMove, Move
-from mivlo.core.spectra.average import AXIS_HZ, band_levels, far_outline, level_percentiles, near_outline
+from mivlo.core.spectra.average import AXIS_HZ, band_levels, far_outline, highest_near, level_percentiles, near_outline
 from mivlo.core.spectra.pictures import Tile, difference_png, ink_png, spectrogram_tile, waveform_peaks
 from mivlo.core.treatment import treatment_response
 from mivlo.core.units import Array
@@ -51,6 +51,7 @@ class Spectrum(BaseModel):
     level_db: list[float]
     outline_db: list[float]
     far_outline_db: list[float]
+    stands_out_db: list[float]  # the highest within a twelfth of an octave around
     often_db: list[float]  # what is there 95 % of the time
     seldom_db: list[float]  # what is there only 5 % of it
 
@@ -118,10 +119,11 @@ def _waveform(path: Path, n_columns: int) -> tuple[list[float], list[float]]:
 @lru_cache(maxsize=256)
 def spectrum(audio_id: str, start: int, end: int, sample_rate_hz: int) -> Spectrum:
     """Return the average spectrum of frames start..end of a track's file."""
-    level_db, outline_db, far_db, often_db, seldom_db = in_pool(_spectrum, stored_path(audio_id), start, end, sample_rate_hz)
+    curves = in_pool(_spectrum, stored_path(audio_id), start, end, sample_rate_hz)
+    level_db, outline_db, far_db, standing_db, often_db, seldom_db = curves
     return Spectrum(
-        hz=AXIS_HZ.tolist(), level_db=level_db, outline_db=outline_db, far_outline_db=far_db, often_db=often_db,
-        seldom_db=seldom_db,
+        hz=AXIS_HZ.tolist(), level_db=level_db, outline_db=outline_db, far_outline_db=far_db,
+        stands_out_db=standing_db, often_db=often_db, seldom_db=seldom_db,
     )  # fmt: skip
 
 
@@ -131,7 +133,8 @@ def _spectrum(path: Path, start: int, end: int, sample_rate_hz: int) -> list[lis
     often_db, seldom_db = level_percentiles(
         source, (5.0, 95.0), start=start, end=max(end, start + 1), sample_rate_hz=sample_rate_hz
     )
-    curves = (level_db, near_outline(level_db), far_outline(level_db), often_db, seldom_db)
+    near_db = near_outline(level_db)
+    curves = (level_db, near_db, far_outline(level_db), highest_near(level_db - near_db), often_db, seldom_db)
     return [np.round(curve, 2).tolist() for curve in curves]
 
 
