@@ -6,6 +6,7 @@ import { usePlay } from '../composables/usePlay'
 import { useSession } from '../composables/useSession'
 import { editTrack, newId } from '../lib/edits'
 import { formatHz, noteOfHz } from '../lib/figures'
+import HoldButton from './HoldButton.vue'
 
 type Row = Cellar['rows'][number]
 type Choice = 'none' | 'safe' | 'in_the_mix'
@@ -115,8 +116,7 @@ onBeforeUnmount(() => hear(false))
         </tbody>
       </table>
       <div class="row">
-        <button class="plain boxed" data-test="hear-cellar" :aria-pressed="hearing" title="Hold to hear the mix with these cuts" @pointerdown.prevent="hear(true)" @pointerup="hear(false)" @pointerleave="hear(false)"
-          @keydown.space.prevent="hear(true)" @keyup.space="hear(false)">hold to hear</button>
+        <HoldButton data-test="hear-cellar" :aria-pressed="hearing" title="Hold to hear the mix with these cuts" @hold="hear(true)" @release="hear(false)">hold to hear</HoldButton>
         <button class="plain boxed take" data-test="clear-cellar" :disabled="!chosen.length" @click="take">clear the cellar of {{ chosen.length }} track{{ chosen.length === 1 ? '' : 's' }}</button>
         <span v-if="gained" class="soft">takes {{ gained }} off the lows that no track needs</span>
       </div>

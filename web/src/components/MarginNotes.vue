@@ -8,6 +8,7 @@ import { formatDb, formatHz, noteOfHz } from '../lib/figures'
 import { placeNotes } from '../lib/margin'
 import type { SuspectAudition } from '../lib/suspects'
 import CureLine from './CureLine.vue'
+import HoldButton from './HoldButton.vue'
 import MoveForm from './MoveForm.vue'
 import SuspectNote from './SuspectNote.vue'
 
@@ -155,9 +156,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
           <MoveForm :move="entry.move" :kinds="kinds" :others="others" :sections="sections" :loop="loop" :level-db="gains.get(entry.id)?.level_db ?? null" :gain-db="gains.get(entry.id)?.gain_db ?? null"
             @change="(move, label) => emit('change', entry.id, move, label)" @preview="emit('preview', entry.id, $event)" />
           <footer>
-            <button class="plain boxed" :aria-pressed="heardId === entry.id" title="Hold to hear only this slice of the untreated track"
-              @pointerdown.prevent="emit('hear', entry.id)" @pointerup="emit('hear', null)" @pointerleave="heardId && emit('hear', null)"
-              @keydown.space.prevent="emit('hear', entry.id)" @keyup.space="emit('hear', null)" @blur="heardId && emit('hear', null)">hear slice</button>
+            <HoldButton :aria-pressed="heardId === entry.id" title="Hold to hear only this slice of the untreated track" @hold="emit('hear', entry.id)" @release="emit('hear', null)">hear slice</HoldButton>
             <button class="plain" @click="emit('duplicate', entry.id)">duplicate</button>
             <select class="copy" aria-label="Copy this move to" title="Copy this move to another track or group" @change="copyTo(entry.id, $event)">
               <option value="">copy to</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }}</option>

@@ -3,6 +3,7 @@
 import { onBeforeUnmount } from 'vue'
 import { useSurvey } from '../composables/useSurvey'
 import FigureInput from './FigureInput.vue'
+import HoldButton from './HoldButton.vue'
 
 const { draft, amount, limits, setLimits, listeningFrom, listen, surveyAll, surveying, problem, hearing, survey, setAmount, hear, accept, discard } = useSurvey()
 const HEAR = [['with', 'with them'], ['offcuts', 'offcuts']] as const
@@ -23,8 +24,7 @@ onBeforeUnmount(() => hear(null))
       <span class="soft">to</span> <FigureInput bare label="Survey to" unit="Hz" :value="limits.highHz" :minimum="limits.lowHz * 2" :maximum="20000" @commit="setLimits(limits.lowHz, $event ?? 10000)" /></span>
     <template v-if="draft?.length">
       <FigureInput bare label="Amount of the survey" unit="%" :value="amount" :minimum="0" :maximum="100" @commit="setAmount($event ?? 60)" />
-      <button v-for="[how, label] in HEAR" :key="how" class="plain boxed" :aria-pressed="hearing === how" title="Hold to hear it" @pointerdown.prevent="hear(how)" @pointerup="hear(null)"
-        @pointerleave="hear(null)" @keydown.space.prevent="hear(how)" @keyup.space="hear(null)">{{ label }}</button>
+      <HoldButton v-for="[how, label] in HEAR" :key="how" :aria-pressed="hearing === how" title="Hold to hear it" @hold="hear(how)" @release="hear(null)">{{ label }}</HoldButton>
       <button class="plain boxed take" data-test="accept-survey" @click="accept">take</button>
     </template>
     <button v-if="draft" class="plain" aria-label="Leave the survey" title="Leave it" @click="discard">×</button>

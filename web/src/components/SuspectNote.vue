@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import type { Suspect } from '../api/client'
 import { formatHz, formatTime, noteOfHz } from '../lib/figures'
 import { evidencePath, type SuspectAudition } from '../lib/suspects'
+import HoldButton from './HoldButton.vue'
 
 const props = defineProps<{ suspect: Suspect; open: boolean; startS: number; endS: number }>()
 const emit = defineEmits<{
@@ -59,8 +60,7 @@ const follows = computed(() => ({ true: 'follows the notes', false: 'does not fo
       </div>
       <p class="soft hint">{{ suspect.hint }}</p>
       <div class="row"><span class="soft">hold to hear it</span>
-        <button v-for="one in LISTEN" :key="one.how" class="plain boxed" :title="one.title" :data-test="`hear-${one.how}`" @pointerdown.prevent="emit('hear', one.how)"
-          @pointerup="emit('hear', null)" @pointerleave="emit('hear', null)" @keydown.space.prevent="emit('hear', one.how)" @keyup.space="emit('hear', null)">{{ one.label }}</button>
+        <HoldButton v-for="one in LISTEN" :key="one.how" :title="one.title" :data-test="`hear-${one.how}`" @hold="emit('hear', one.how)" @release="emit('hear', null)">{{ one.label }}</HoldButton>
       </div>
       <div class="row">
         <button class="plain boxed" :class="{ first: suspect.proposed === 'cut' }" data-test="answer-cut" title="A cut that stands still (X)" @click="emit('cut')">cut</button>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** The bench: find a fault of one track by eye and by sweeping, cut it, compare. */
 import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
+import HoldButton from '../components/HoldButton.vue'
 import LaneTools from '../components/LaneTools.vue'
 import MarginNotes from '../components/MarginNotes.vue'
 import MoveHandle from '../components/MoveHandle.vue'
@@ -312,8 +313,7 @@ onBeforeUnmount(() => {
           <button class="plain boxed" data-test="before" :aria-pressed="!ledgerHeard" title="Hear it without its moves (B)" @click="ledgerHeard = false">before</button>
           <button class="plain boxed" data-test="after" :aria-pressed="ledgerHeard" title="Hear it with its moves (B)" @click="ledgerHeard = true">after</button>
         </div>
-        <button class="plain boxed" :aria-pressed="offcuts" title="Hold to hear exactly what the moves take away (O)" @pointerdown.prevent="offcuts = true" @pointerup="offcuts = false"
-          @pointerleave="offcuts = false" @keydown.space.prevent="offcuts = true" @keyup.space="offcuts = false">offcuts</button>
+        <HoldButton :aria-pressed="offcuts" title="Hold to hear exactly what the moves take away (O)" @hold="offcuts = true" @release="offcuts = false">offcuts</HoldButton>
         <button class="plain boxed" data-test="all-off" :disabled="!chosen.ledger.length" :aria-pressed="!chosen.ledger_on" title="Switch all moves of this track off or on, for hand-over too" @click="toggleLedger">all off</button>
         <label class="match"><input v-model="matched" type="checkbox" /> level-matched <span class="figures" data-test="match">{{ matchTold }}</span></label>
       </div>
