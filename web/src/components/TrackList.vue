@@ -2,9 +2,11 @@
 /** The tracks of the session, each with a thin picture, then its groups and the mix; the chosen one is on the bench. */
 import { computed } from 'vue'
 import type { EditStep, GroupState, TrackState } from '../api/client'
+import { usePictures } from '../composables/usePictures'
 import TrackPicture from './TrackPicture.vue'
 
 const props = defineProps<{ tracks: TrackState[]; groups: GroupState[]; master: GroupState; chosenId: string | null; columns: number; rate: number }>()
+const { toCome } = usePictures()
 const emit = defineEmits<{ choose: [id: string]; edit: [label: string, steps: EditStep[]] }>()
 const count = (n: number, word: string) => `${n} ${word}${n === 1 ? '' : 's'}`
 const groupName = (id: string | null | undefined) => props.groups.find((group) => group.id === id)?.name ?? ''
@@ -49,11 +51,13 @@ const toggle = (one: TrackState | GroupState, field: 'solo' | 'mute' | 'polarity
         <span v-if="group.ledger?.length" class="count">{{ count(group.ledger.length, 'move') }}</span>
       </div>
     </div>
+    <p v-if="toCome" class="to-come soft" role="status">{{ count(toCome, 'picture') }} to come</p>
   </nav>
 </template>
 
 <style scoped>
 .tracks { overflow-y: auto; border-right: 1px solid var(--line); }
+.to-come { margin: 0; padding: 2px 10px; font-size: 12.5px; position: sticky; bottom: 0; background: var(--paper); z-index: 1; }
 .track { padding: 5px 8px 4px 10px; border-left: 4px solid transparent; border-bottom: 1px solid var(--line); }
 .group { border-left-style: double; border-left-color: var(--line); }
 .chosen { border-left-color: var(--ink); background: var(--paper-sunk); }

@@ -1,9 +1,11 @@
 <script setup lang="ts">
 /** A track at a glance: the coarsest picture of its spectrogram, in the theme's ink. */
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
-import { loadPicture, pictureUrl } from '../api/client'
+import { pictureUrl } from '../api/client'
+import { usePictures } from '../composables/usePictures'
 import { coarsestTimeZoom } from '../lib/tiles'
 
+const { loadSmall } = usePictures()
 const props = defineProps<{ audioId: string; frames: number; columns: number; rate: number }>()
 const zoom = computed(() => coarsestTimeZoom(props.frames, props.columns))
 const url = computed(() => pictureUrl(props.audioId, zoom.value.timeZoom, 0, 0, 0, props.rate))
@@ -13,7 +15,7 @@ let timer = 0
 
 function load(wanted: string) {
   window.clearTimeout(timer)
-  loadPicture(wanted, 'soon').then(
+  loadSmall(wanted).then(
     () => (loaded.value = wanted),
     () => (timer = window.setTimeout(() => load(url.value), AGAIN_MS)),
   )
