@@ -16,7 +16,7 @@ from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import STRONG, find_clashes, regain
 from mivlo.core.ensemble.contest import region_bands
 from mivlo.core.ensemble.describe import as_plain, sentence
-from mivlo.core.ensemble.erb_map import erb_map, with_hop
+from mivlo.core.ensemble.erb_map import alike, erb_map, with_hop
 from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.proof import proof_sentence, prove
 from mivlo.core.ensemble.right_of_way import first_order, yield_limit_db
@@ -137,6 +137,18 @@ def test_other_rates_are_heard_alike():
     means = [one.power[0, 5:-5, low].mean() for one in (at_48, with_hop(at_96, at_48.hop_s))]
     assert 10 * np.log10(means[1] / means[0]) == pytest.approx(0.0, abs=0.3)
     assert with_hop(at_48, 0.02).power[0].mean() == pytest.approx(at_48.power[0].mean(), rel=0.03)
+
+
+def test_a_long_session_is_heard_in_longer_frames():
+    sounds = band(300, 600, -30, seed=1), band(280, 700, -22, seed=2)
+    maps = [one.heard for one in mapped(*sounds)]
+    longer = alike(maps, most_frames=60)
+    assert sum(one.power.shape[1] for one in longer) <= 60
+    assert longer[0].hop_s > 2 * maps[0].hop_s
+    assert longer[0].power.sum() * longer[0].hop_s == pytest.approx(maps[0].power.sum() * maps[0].hop_s, rel=0.01)
+    tracks = [MixedTrack(one) for one in longer]
+    clash = find_clashes(hear(tracks, full_scale_db=full_scale_db_spl(tracks)))[0]
+    assert (clash.hidden, clash.by) == (0, 1)
 
 
 def test_regain_grows_with_the_cut_and_a_small_cut_wins_little():

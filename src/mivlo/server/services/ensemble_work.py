@@ -1,6 +1,7 @@
 """Background work of the Ensemble: what reaches the ear of everybody who plays, kept on disk, and listening to all together."""
 
 import hashlib
+import tempfile
 import threading
 from collections import OrderedDict
 from concurrent.futures import as_completed
@@ -10,12 +11,13 @@ from pathlib import Path
 import numpy as np
 from pydantic import BaseModel
 
+from mivlo.core.audiofile import write_store
 from mivlo.core.engine.mix import ClashReason, Mix
 from mivlo.core.engine.render import render_mix, render_track
 from mivlo.core.engine.source import ArraySource, Source, open_source
 from mivlo.core.ensemble.clashes import Clash, find_clashes
 from mivlo.core.ensemble.columns import Columns, columns
-from mivlo.core.ensemble.erb_map import ErbMap, erb_map
+from mivlo.core.ensemble.erb_map import ErbMap, alike, erb_map
 from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.proof import Proof, prove
@@ -231,8 +233,12 @@ def _make_map(audio_folder: str, folder: Path, player: Player, rate: int) -> Non
     else:
         name = player.mix.tracks[0].id
         blocks = render_track(player.mix, name, open_stored, start=0, end=max(player.end, 1), sample_rate_hz=rate)
-    samples = np.concatenate([block.astype(np.float32) for block in blocks], axis=1)
-    made = erb_map(ArraySource(samples), start=0, end=samples.shape[1], sample_rate_hz=rate)
+    n_frames = max(player.end, 1)
+    n_channels = 2 if player.is_group else open_stored(player.mix.tracks[0].audio_id).n_channels
+    with tempfile.TemporaryDirectory(dir=folder) as scratch:  # a long track is not held in memory
+        stored = Path(scratch) / STORED
+        write_store(stored, blocks, n_channels=n_channels, n_frames=n_frames)
+        made = erb_map(open_source(stored), start=0, end=n_frames, sample_rate_hz=rate)
     path = _map_path(folder, player.key)
     part = path.with_suffix(".part.npz")
     np.savez(part, power=made.power, start_s=made.start_s, hop_s=made.hop_s)
@@ -240,12 +246,13 @@ def _make_map(audio_folder: str, folder: Path, player: Player, rate: int) -> Non
 
 
 def _tracks(folder: Path, players: tuple[Player, ...]) -> list[MixedTrack]:
-    tracks = []
+    maps = []
     for one in players:
         with np.load(_map_path(folder, one.key)) as kept:
-            heard = ErbMap(kept["power"], float(kept["start_s"]), float(kept["hop_s"]))
-        tracks.append(MixedTrack(heard, gain_db=one.gain_db, pan=one.pan))
-    return tracks
+            maps.append(ErbMap(kept["power"], float(kept["start_s"]), float(kept["hop_s"])))
+    return [
+        MixedTrack(heard, gain_db=one.gain_db, pan=one.pan) for heard, one in zip(alike(maps), players, strict=True)
+    ]
 
 
 def _heard(
