@@ -17,8 +17,9 @@ from mivlo.core.filters.matched import plain_bell
 from mivlo.core.finder.band_cues import band_cues
 from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.events import find_events
+from mivlo.core.finder.kinds import kind_of_hump, kind_of_line
 from mivlo.core.finder.level_map import HOP_S, level_map
-from mivlo.core.finder.measures import ring_time_s
+from mivlo.core.finder.measures import lowest_note_hz, ring_time_s, track_notes
 from mivlo.core.finder.pins import answers_to_pin
 from mivlo.core.finder.pitch_line import pitch_line
 from mivlo.core.finder.suspects import find
@@ -257,3 +258,21 @@ def test_a_pin_is_answered_as_deep_as_it_stood_out_within_reason():
     standing = np.zeros(len(AXIS_HZ))
     standing[100] = 7.0
     assert np.flatnonzero(highest_near(standing)).tolist() == [98, 99, 100, 101, 102]  # half a note
+
+
+def test_the_word_for_a_fault_goes_by_place_track_and_notes():
+    # The regions of job.md: common practice, no source.
+    assert [kind_of_hump(hz) for hz in (100, 200, 400, 900, 2_000, 4_000)] == ["boom", "mud", "boxy", "honk", "harsh", "harsh"]
+    assert kind_of_hump(1_400, role="kick") == "papery"
+    assert kind_of_hump(4_000, role="electric guitar", is_haze=True) == "fizz"
+    assert [kind_of_line(hz) for hz in (90, 431, 2_937)] == ["boom", "ring", "whistle"]
+    assert [kind_of_line(60, lowest_note_hz=low) for low in (None, 70.0, 196.0)] == ["boom", "boom", "rumble"]
+    fiddle, _ = phrase(40, MELODY)
+    levels = level_map(ArraySource(fiddle), start=0, end=fiddle.shape[1], sample_rate_hz=RATE)
+    lowest = lowest_note_hz(levels, track_notes(levels, band_cues(levels).active))
+    assert lowest == pytest.approx(261.6, rel=0.03)  # C4, the lowest of the melody
+    # A hump of noise is haze, of notes it is not; on something struck it is paper.
+    wide = found_in(biquad(pink(8.0), 3_000.0, 10.0, 0.9))[0]
+    assert (wide.kind, 2_200 < wide.hz < 4_000) == ("fizz", True)
+    assert found_in(biquad(pink(8.0), 1_400.0, 10.0, 0.9), role="kick")[0].kind == "papery"
+    assert all(one.kind != "fizz" for one in found_in(biquad(fiddle, 3_200.0, 9.0, 1.0)))

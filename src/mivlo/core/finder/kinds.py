@@ -2,15 +2,22 @@
 
 from typing import Literal
 
-__all__ = ["HINTS", "Kind", "kind_of_hump", "kind_of_line"]
+from mivlo.core.roles import Role
+
+__all__ = ["HINTS", "STRUCK", "Kind", "kind_of_hump", "kind_of_line"]
 
 Kind = Literal[
     "rumble", "boom", "mud", "boxy", "ring", "honk", "papery", "whistle", "harsh", "fizz", "sibilance", "plosive", "hum",
     "clutter",
 ]  # fmt: skip
 
-BOOM_BELOW_HZ, MUD_BELOW_HZ, BOXY_BELOW_HZ, HONK_BELOW_HZ = 150.0, 250.0, 620.0, 1_300.0
+BOOM_BELOW_HZ = 150.0
+HUMPS: tuple[tuple[float, Kind], ...] = ((BOOM_BELOW_HZ, "boom"), (250.0, "mud"), (620.0, "boxy"), (1_300.0, "honk"))
 WHISTLE_FROM_HZ = 1_500.0
+RUMBLE_BELOW_HZ, BELOW_NOTES = 120.0, 0.75  # and so far under the lowest note: nobody plays there
+PAPERY_FROM_HZ, PAPERY_TO_HZ = 950.0, 2_200.0
+FIZZ_FROM_HZ = 2_200.0
+STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "hand percussion")
 
 # One sentence for each on what to listen for.
 HINTS: dict[Kind, str] = {
@@ -31,19 +38,26 @@ HINTS: dict[Kind, str] = {
 }
 
 
-def kind_of_line(hz: float) -> Kind:
-    """Return the word for a narrow line by where it lies."""
+def kind_of_line(hz: float, *, lowest_note_hz: float | None = None) -> Kind:
+    """Return the word for a narrow line by where it lies, and whether that is below all notes."""
+    if _is_rumble(hz, lowest_note_hz):
+        return "rumble"
     if hz < BOOM_BELOW_HZ:
         return "boom"
     return "whistle" if hz >= WHISTLE_FROM_HZ else "ring"
 
 
-def kind_of_hump(hz: float) -> Kind:
-    """Return the word for a wide steady hump by where its centre lies."""
-    if hz < BOOM_BELOW_HZ:
-        return "boom"
-    if hz < MUD_BELOW_HZ:
-        return "mud"
-    if hz < BOXY_BELOW_HZ:
-        return "boxy"
-    return "honk" if hz < HONK_BELOW_HZ else "harsh"
+def kind_of_hump(hz: float, *, role: Role | None = None, is_haze: bool = False, lowest_note_hz: float | None = None) -> Kind:
+    """Return the word for a wide steady hump: by where it lies, what the track is, and whether it is haze without lines."""
+    if _is_rumble(hz, lowest_note_hz):
+        return "rumble"
+    if role in STRUCK and PAPERY_FROM_HZ <= hz <= PAPERY_TO_HZ:
+        return "papery"
+    for below_hz, kind in HUMPS:
+        if hz < below_hz:
+            return kind
+    return "fizz" if is_haze and hz >= FIZZ_FROM_HZ else "harsh"
+
+
+def _is_rumble(hz: float, lowest_note_hz: float | None) -> bool:
+    return lowest_note_hz is not None and hz < min(RUMBLE_BELOW_HZ, BELOW_NOTES * lowest_note_hz)

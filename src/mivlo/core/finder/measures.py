@@ -9,7 +9,10 @@ from mivlo.core.engine.source import Source
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
 from mivlo.core.units import Array, Floats
 
-__all__ = ["BellFit", "Notes", "bell_fit", "follows_notes", "proud_of", "refined_hz", "ring_time_s", "stretches", "track_notes"]
+__all__ = [
+    "BellFit", "Notes", "bell_fit", "follows_notes", "lowest_note_hz", "proud_of", "refined_hz", "ring_time_s", "stretches",
+    "track_notes",
+]  # fmt: skip
 
 REACH, GAP = 30, 6
 FIT_REACH = 40  # bands: two thirds of an octave either side
@@ -24,6 +27,7 @@ WINDOW_STEPS = 16
 RING_SECONDS = 40.0  # of the loudest part are looked at
 OVERTONES = 8
 CLEAR_ROOT, FEWEST_NOTES, OFF_CENTS = 0.45, 3, 45.0
+LOW_PERCENTILE, FEWEST_CLEAR = 3.0, 20  # of the roots of frames with clear notes
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,6 +188,12 @@ def track_notes(levels: LevelMap, active: np.ndarray, *, reach_db: float = 50.0)
         at = roots + round(BANDS_PER_OCTAVE * float(np.log2(h)))
         covered += np.where(at < x.shape[1], spread[rows, np.minimum(at, x.shape[1] - 1)], 0.0)
     return Notes(roots, covered / np.maximum(height.sum(axis=1), 1e-6))
+
+
+def lowest_note_hz(levels: LevelMap, notes: Notes) -> float | None:
+    """Return about the lowest note played; None where notes are seldom clear. Source: as `track_notes`."""
+    roots = notes.roots[notes.clear]
+    return float(levels.hz[int(np.percentile(roots, LOW_PERCENTILE))]) if len(roots) >= FEWEST_CLEAR else None
 
 
 def follows_notes(levels: LevelMap, active: np.ndarray, notes: Notes, band: int, proud: Array) -> bool | None:

@@ -4,11 +4,11 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d
+from scipy.ndimage import maximum_filter1d, uniform_filter1d
 
-from mivlo.core.finder.kinds import Kind, kind_of_hump, kind_of_line
+from mivlo.core.finder.kinds import STRUCK, Kind, kind_of_hump, kind_of_line
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
-from mivlo.core.finder.measures import bell_fit, follows_notes, proud_of, refined_hz, ring_time_s, stretches
+from mivlo.core.finder.measures import bell_fit, follows_notes, lowest_note_hz, proud_of, refined_hz, ring_time_s, stretches
 from mivlo.core.finder.proposals import propose
 from mivlo.core.finder.stretch import Behaviour, Stretch, Suspect, around
 from mivlo.core.roles import Role
@@ -21,13 +21,14 @@ WORTH_MEASURING = 0.1  # of the confidence: how it rings takes longest to measur
 APART = {"line": 4, "hump": 40, "harsh": 40}  # bands
 PROUD_SHARE, LEAST_PROUD_DB = 0.5, 3.0  # of its excess: from there on it counts as present
 LOUD_ONLY_FROM = 0.5
+# Bands either side, bands of a trend, and how far a mean curve without lines departs from its own trend at most.
+HAZE_REACH, HAZE_SMOOTH, HAZE_DB = BANDS_PER_OCTAVE // 2, 15, 1.3
 # What is a good voice's formant, or a bright cymbal, looks much like a fault: doubt it more there.
 DOUBTS: Mapping[Role, Mapping[str, float]] = {
     "lead voice": {"hump": 0.6, "harsh": 0.6}, "backing voice": {"hump": 0.6, "harsh": 0.6},
     "cymbals": {"line": 0.7, "harsh": 0.6},
 }  # fmt: skip
 # Lines are what a drum is made of: one is doubted unless it outlasts what is around it.
-STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "hand percussion")
 OUTLASTS, DOUBT_OF_STRUCK = 1.3, 0.5
 
 
@@ -81,7 +82,12 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: str) -> Sus
         known = [value for value in beside if value is not None]
         ring_around = float(np.median(known)) if known else None
     behaviour: Behaviour = "when-loud" if loud_only > LOUD_ONLY_FROM else "steady"
-    kind: Kind = kind_of_line(hz) if shape == "line" else kind_of_hump(hz) if shape == "hump" else "harsh"
+    lowest_hz = lowest_note_hz(levels, stretch.notes)
+    kind: Kind = "harsh"
+    if shape == "line":
+        kind = kind_of_line(hz, lowest_note_hz=lowest_hz)
+    elif shape == "hump":
+        kind = kind_of_hump(hz, role=stretch.role, is_haze=_is_haze(curve, band), lowest_note_hz=lowest_hz)
     proposals = propose(
         stretch.source, hz=hz, q=fit.q, excess_db=excess_db, start=stretch.start, end=stretch.end, sample_rate_hz=stretch.rate
     )  # fmt: skip
@@ -92,6 +98,12 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: str) -> Sus
         loud_only=loud_only, confidence=confidence, kind=kind, behaviour=behaviour, times=stretches(present, levels),
         **around(levels.hz, curve, band, wide=wide), proposals=proposals,
     )  # fmt: skip
+
+
+def _is_haze(curve: np.ndarray, band: int) -> bool:
+    """Tell whether an octave around a band holds noise rather than lines: its mean levels then follow their own trend."""
+    part = curve[max(band - HAZE_REACH, 0) : band + HAZE_REACH + 1]
+    return bool(np.std(part - uniform_filter1d(part, HAZE_SMOOTH, mode="nearest")) < HAZE_DB)
 
 
 def _top(curve: np.ndarray, band: int) -> int:
