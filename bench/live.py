@@ -1,11 +1,12 @@
 """The live monitor in headless Chromium: from a change in the page to the first changed sample leaving the worklet.
 
-    .venv/bin/python bench/live.py [--minutes 5] [--port 8865]
+    .venv/bin/python bench/live.py [--minutes 5] [--port 8865] [--tracks 16] [--static 8] [--dynamic 2] [--planes 0]
 
 Starts an application of its own in a throw-away folder, fills a session with 16 stereo tracks of 8 static and 2
-dynamic moves, and measures latency, underruns with the spectrum drawing, and how the queue does beside a CPU-bound
-neighbour. What the host of a virtual machine takes away (the "steal" of /proc/stat) is printed beside, since no
-program can do anything about it.
+dynamic moves (or with a heavier one: 24 tracks of 12 static and 8 dynamic moves and a plane are too much for one
+core), and measures latency, underruns with the spectrum drawing, and how the queue does beside a CPU-bound neighbour.
+What the host of a virtual machine takes away (the "steal" of /proc/stat) is printed beside, since no program can do
+anything about it.
 """
 
 import argparse
@@ -30,7 +31,7 @@ from playwright.sync_api import Page, sync_playwright
 
 ROOT = Path(__file__).parents[1]
 HOST_TOOK_S = 0.015  # in half a second
-RATE, SECONDS, TRACKS, MOVES, CHANGES = 48_000, 40, 16, 8, 120
+RATE, SECONDS, CHANGES = 48_000, 40, 120
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking",
     "--autoplay-policy=no-user-gesture-required",
@@ -63,17 +64,19 @@ def upload(url: str, name: str, data: bytes) -> Any:
     return post(url, head + data + f"\r\n--{boundary}--\r\n".encode(), f"multipart/form-data; boundary={boundary}")
 
 
-def fill_session(base: str) -> str:
+def fill_session(base: str, *, tracks: int, n_static: int, n_dynamic: int, n_planes: int) -> str:
     """Make the session to be played; return its id."""
     session = post(f"{base}/api/sessions", json.dumps({"name": "Bench", "sample_rate_hz": RATE}).encode(), "application/json")
     state = session
-    for track in range(TRACKS):
+    for track in range(tracks):
         out = io.BytesIO()
         noise = 0.05 * np.random.default_rng(track).standard_normal((SECONDS * RATE, 2))
         soundfile.write(out, noise, RATE, format="WAV", subtype="PCM_16")
         state = upload(f"{base}/api/sessions/{session['id']}/tracks", f"track {track}.wav", out.getvalue())
-    moves = [{"kind": "bell", "hz": 60.0 * 2**n, "gain_db": -3.0, "q": 3.0} for n in range(MOVES)]
-    moves += [{"kind": "dynamic-bell", "hz": 1_000.0 * 2**n, "threshold_db": -50.0, "lookahead_ms": 5.0} for n in range(2)]
+    moves = [{"kind": "bell", "hz": 60.0 * 2**n, "gain_db": -3.0, "q": 3.0} for n in np.linspace(0.0, 7.0, n_static)]
+    dynamic = {"kind": "dynamic-bell", "threshold_db": -50.0, "lookahead_ms": 5.0}
+    moves += [{**dynamic, "hz": 1_000.0 * 2.0**n} for n in np.linspace(0.0, 1.0, n_dynamic)]
+    moves += [{"kind": "plane"}] * n_planes
     ledger = [{"id": f"m{n}", "move": move} for n, move in enumerate(moves)]
     ids = [track["id"] for track in state["tracks"]]
     steps: list[dict[str, Any]] = [{"do": "edit-track", "track_id": one, "fields": {"ledger": ledger}} for one in ids]
@@ -147,6 +150,10 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--minutes", type=float, default=5.0)
     parser.add_argument("--port", type=int, default=8865)
+    parser.add_argument("--tracks", type=int, default=16)
+    parser.add_argument("--static", type=int, default=8)
+    parser.add_argument("--dynamic", type=int, default=2)
+    parser.add_argument("--planes", type=int, default=0)
     arguments = parser.parse_args()
     data = Path(tempfile.mkdtemp(prefix="mivlo-bench-"))
     data.chmod(0o755)
@@ -157,7 +164,9 @@ def main() -> None:
         while "Mivlo is at" not in application.stdout.readline():
             assert application.poll() is None, "the application did not start"
         base = f"http://127.0.0.1:{arguments.port}"
-        session_id = fill_session(base)
+        session_id = fill_session(
+            base, tracks=arguments.tracks, n_static=arguments.static, n_dynamic=arguments.dynamic, n_planes=arguments.planes
+        )
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
             measure(browser.new_page(viewport={"width": 1280, "height": 800}), base, session_id, arguments.minutes)
