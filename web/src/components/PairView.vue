@@ -114,7 +114,7 @@ canvas { width: 100%; height: 100%; display: block; }
 .region { position: absolute; left: 0; right: 0; border: 1px dashed var(--slate); border-width: 1px 0; pointer-events: none; }
 .region.chosen { border: 2px solid var(--slate); border-width: 2px 0; }
 .mark { position: absolute; right: 4px; transform: translateY(-50%); font: inherit; font-size: 12px; color: inherit; background: var(--paper-raised); border: 1px solid var(--slate); cursor: pointer; padding: 0 5px; }
-.mark.left { right: auto; left: 4px; }
+.mark.left { right: auto; left: 4px; transform: translateY(70%); }
 .mark[aria-pressed='true'] { border-width: 2px; font-weight: 700; }
 .time { grid-column: 1 / -1; border-top: 1px solid var(--ink-soft); padding: 2px 6px 0; font-size: 12.5px; min-width: 0; }
 .strip { position: relative; height: 34px; border-top: 1px solid var(--line); }
