@@ -15,10 +15,11 @@ import numpy as np
 from mivlo.core.processors.stage import Context, ReadKey, Stage, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["SAVE_EVERY_FRAMES", "Pipeline", "ReadInput"]
+__all__ = ["SAVE_EVERY_FRAMES", "SELDOM_FRAMES", "Pipeline", "ReadInput"]
 
 SAVE_EVERY_FRAMES = 4_096
-BLOCK_FRAMES = 16_384  # at most at a time; where states are saved, no more than from one such place to the next
+SELDOM_FRAMES = 32_768  # what is rendered far ahead is seldom taken back: larger blocks, fewer saved states, half the time
+BLOCK_FRAMES = 32_768  # at most at a time; where states are saved, no more than from one such place to the next
 TRACES_KEPT_FRAMES = 16_384  # behind the play position, for offcuts
 
 ReadInput = Callable[[int, int], Array]
@@ -43,6 +44,7 @@ class Pipeline:
         self._specs = tuple(specs)
         self._n_channels = n_channels
         self._rewindable = rewindable
+        self._save_every = SAVE_EVERY_FRAMES
         self._placed = [_Placed(spec.make(n_channels, sample_rate_hz), start) for spec in specs]
         self.position = start
         self.traces: dict[str, deque[Trace]] | None = None
@@ -63,8 +65,9 @@ class Pipeline:
         """Return what decides whether it can be retuned."""
         return tuple(spec.structure() for spec in self._specs)
 
-    def run(self, until: int, read_input: ReadInput, read_key: ReadKey) -> Array:
-        """Return the output from `position` to `until`."""
+    def run(self, until: int, read_input: ReadInput, read_key: ReadKey, *, seldom: bool = False) -> Array:
+        """Return the output from `position` to `until`; `seldom`: a change in what it renders is not expected."""
+        self._save_every = SELDOM_FRAMES if seldom else SAVE_EVERY_FRAMES
         out = [np.zeros((self._n_channels, 0))]
         while self.position < until:
             part = self._step(until, read_input, read_key)
@@ -86,6 +89,7 @@ class Pipeline:
         if all(placed.at == frame for placed in self._placed):
             self.position = frame
             return
+        self._save_every = SAVE_EVERY_FRAMES
         caught: dict[int, Stage] = {}
         for index, placed in enumerate(self._placed):
             while placed.saved and placed.saved[-1][0] > frame:
@@ -138,7 +142,7 @@ class Pipeline:
             placed.at += x.shape[1]
             if caught is not None and placed.at == catch and index not in caught:
                 caught[index] = placed.stage.clone()
-            elif self._rewindable and placed.at % SAVE_EVERY_FRAMES == 0 and placed.saved[-1][0] < placed.at:
+            elif self._rewindable and placed.at % self._save_every == 0 and placed.saved[-1][0] < placed.at:
                 placed.saved.append((placed.at, placed.stage.clone()))
             if self.traces is not None and (trace := placed.stage.trace()) is not None:
                 self.traces.setdefault(spec.key, deque()).append(trace)
@@ -147,7 +151,7 @@ class Pipeline:
 
     def _room(self, placed: _Placed, catch: int | None) -> int:
         """Return how many frames a stage may take before it passes a place where its state is wanted."""
-        room = SAVE_EVERY_FRAMES - placed.at % SAVE_EVERY_FRAMES if self._rewindable else BLOCK_FRAMES
+        room = self._save_every - placed.at % self._save_every if self._rewindable else BLOCK_FRAMES
         return min(room, catch - placed.at) if catch is not None and placed.at < catch else room
 
     def _save_all(self) -> None:

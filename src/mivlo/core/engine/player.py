@@ -16,6 +16,7 @@ from mivlo.core.engine.guard import Guard
 from mivlo.core.engine.mix import GroupState, GuardReference, LedgerState, Mix, StripState, audible_tracks
 from mivlo.core.engine.offcuts import OffcutsSource
 from mivlo.core.engine.pipe import Pipe
+from mivlo.core.engine.pipeline import SELDOM_FRAMES
 from mivlo.core.engine.plan import audition_spec, ledger_specs
 from mivlo.core.engine.ramp import STEPS, Ramp
 from mivlo.core.engine.source import Source, SpansSource, Transport, read_looped
@@ -29,7 +30,6 @@ __all__ = ["DIM_DB", "Blown", "Doing", "OpenSource", "Player", "on_grid"]
 
 DIM_DB = -20.0
 PROBE_FADE_FRAMES = (STEPS + 2) * CONTROL_FRAMES
-AHEAD_BLOCK_FRAMES = 4_096
 EDITED_LATELY_S = 1.5
 
 OpenSource = Callable[[str], Source]
@@ -201,7 +201,7 @@ class Player:
         if not behind:
             return False
         strip = min(behind, key=lambda one: one.ready_until)
-        strip.extend(strip.ready_until + AHEAD_BLOCK_FRAMES)
+        strip.extend(strip.ready_until + SELDOM_FRAMES, seldom=True)
         return True
 
     def watch(self, strip_id: str | None) -> None:

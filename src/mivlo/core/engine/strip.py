@@ -14,7 +14,7 @@ from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.processors.stage import ReadKey, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["Extra", "Strip", "pan_gains", "start_of_preroll"]
+__all__ = ["PREROLL_S", "Extra", "Strip", "pan_gains", "start_of_preroll"]
 
 BLOCK_GRID_FRAMES = 8_192  # pre-rolls begin on it, so that moves that work on blocks keep one grid from sample 0
 PREROLL_S = 1.0
@@ -106,14 +106,14 @@ class Strip:
             self.extend(frame + n_frames)
             return self._ready.read(frame, n_frames)
 
-    def extend(self, until: int) -> None:
-        """Render up to a frame."""
+    def extend(self, until: int, *, seldom: bool = False) -> None:
+        """Render up to a frame; `seldom`: far ahead, where a change is not expected."""
         with self.lock:
             if until > self.ready_until:
                 if self._rewindable:
                     # Somewhat more than was asked for: many small blocks cost more than the work in them.
                     until = -(-until // LEAST_BLOCK_FRAMES) * LEAST_BLOCK_FRAMES
-                self._ready.append(self._produce(self.ready_until, until))
+                self._ready.append(self._produce(self.ready_until, until, seldom=seldom))
 
     def forget_before(self, frame: int) -> None:
         """Let go of what has been played."""
@@ -191,7 +191,7 @@ class Strip:
         )
         if self._tracing:
             pipeline.traces = {}
-        pipeline.run(frame, self.read_raw, self._read_key)
+        pipeline.run(frame, self.read_raw, self._read_key, seldom=True)
         pipeline.forget_before(frame)
         return pipeline
 
@@ -203,9 +203,10 @@ class Strip:
         self._pipeline.rewind(frame, self.read_raw, self._read_key)
         self._cut(frame)
 
-    def _produce(self, frame: int, until: int) -> Array:
+    def _produce(self, frame: int, until: int, *, seldom: bool) -> Array:
         reach = until + max((extra.ahead_frames for extra, _ in self._extras), default=0)
-        y = np.concatenate([self._pending, self._pipeline.run(reach, self.read_raw, self._read_key)], axis=1)
+        made = self._pipeline.run(reach, self.read_raw, self._read_key, seldom=seldom)
+        y = np.concatenate([self._pending, made], axis=1)
         self._pending = y[:, until - frame :].copy()
         y = y[:, : until - frame]
         if not math.isfinite(float(np.sum(y))):

@@ -11,6 +11,7 @@ from pydantic import BaseModel
 
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.source import Source, open_source
+from mivlo.core.engine.strip import PREROLL_S
 from mivlo.core.errors import NotFoundError
 from mivlo.core.k_weighting import power_to_lufs
 from mivlo.core.spectra.average import band_levels
@@ -35,7 +36,9 @@ __all__ = ["LivePlay", "measure_spectra"]
 CHUNK_FRAMES = 512
 METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
 LOAD_SMOOTHING, HEAVY_LOAD = 0.005, 0.35
-AHEAD_S = 2.0  # how far what is not being edited is rendered ahead, where there is time for it
+HEAVY_PREROLL = 0.3  # of a second, for the pre-roll of one: in large blocks, so about half of what play would take
+AHEAD_S = 3.0  # how far what is not being edited is rendered ahead, where there is time for it
+FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
 Message = bytes | BaseModel
 Array32 = NDArray[np.float32]  # half as much to hand to the process that measures
@@ -50,7 +53,10 @@ class LivePlay:
         self._rate = play.sample_rate_hz
         self._folder = audio_folder
         self._sources: dict[str, Source] = {}
+        started_s = clock()
         self._player = Player(play.mix, self._open, start_frame=play.at_frame, sample_rate_hz=self._rate)
+        # Once heavy, heavy until the next play: while it is worked ahead, rendering itself takes no time.
+        self._heavy = (clock() - started_s) / PREROLL_S > HEAVY_PREROLL
         self._queue = QueueLength(play.queue_ms, sample_rate_hz=self._rate)
         self._sent = self._played = 0
         self._load = 0.0  # part of the time that rendering takes
@@ -69,6 +75,8 @@ class LivePlay:
     def start(self) -> Iterator[Message]:
         """Yield the first queue of sound."""
         yield Applied(epoch=self._play.epoch, seq=0, frame=0)
+        while self._heavy and self._player.work_ahead(round(FIRST_AHEAD_S * self._rate)):
+            pass
         yield from self._fill()
 
     def set_mix(self, message: SetMix) -> Iterator[Message]:
@@ -111,6 +119,7 @@ class LivePlay:
             sound = self._player.render(CHUNK_FRAMES)
             part = (self._clock() - started_s) * self._rate / CHUNK_FRAMES
             self._load += LOAD_SMOOTHING * (part - self._load)
+            self._heavy = self._heavy or self._load > HEAVY_LOAD
             yield pack_sound(
                 sound, epoch=self._play.epoch, stream_frame=self._sent, position=position, seq=self._seq
             )
@@ -136,8 +145,7 @@ class LivePlay:
 
     def work_ahead(self) -> bool:
         """Render some of what is not being edited ahead, where the session is heavy; for a thread of its own."""
-        heavy = self._load > HEAVY_LOAD
-        return heavy and not self._ended and self._player.work_ahead(round(AHEAD_S * self._rate))
+        return self._heavy and not self._ended and self._player.work_ahead(round(AHEAD_S * self._rate))
 
     def _gains(self) -> Iterator[Message]:
         watched = self._player.tapped_track_id
