@@ -204,6 +204,11 @@ class Player:
         strip.extend(strip.ready_until + SELDOM_FRAMES, seldom=True)
         return True
 
+    @property
+    def n_tracks(self) -> int:
+        """Return how many tracks are rendered."""
+        return len(self._nodes) - len(self._busses)
+
     def watch(self, strip_id: str | None) -> None:
         """Tap a track, a group or the mix, and keep what its moves do."""
         if strip_id != self.tapped_track_id and self.tapped_track_id in self._nodes:

@@ -14,7 +14,7 @@ from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.processors.stage import ReadKey, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["PREROLL_S", "Extra", "Strip", "pan_gains", "start_of_preroll"]
+__all__ = ["Extra", "Strip", "pan_gains", "start_of_preroll"]
 
 BLOCK_GRID_FRAMES = 8_192  # pre-rolls begin on it, so that moves that work on blocks keep one grid from sample 0
 PREROLL_S = 1.0
@@ -64,7 +64,8 @@ class Strip:
     ) -> None:  # fmt: skip
         self.n_channels = n_channels
         self.left, self.right = Ramp(0.0), Ramp(0.0)
-        self.lock = threading.RLock()
+        self.lock = threading.RLock()  # of the stages, held while they run
+        self._tape_lock = threading.RLock()  # of what is ready: reading it never waits for stages that run ahead
         self.blown: list[int] = []
         self._read_raw, self._read_key = read_raw, read_key
         self._rate = sample_rate_hz
@@ -102,8 +103,9 @@ class Strip:
 
     def read(self, frame: int, n_frames: int) -> Array:
         """Return what has passed the ledger, from a frame on; frames that were forgotten cannot be read again."""
-        with self.lock:
+        if frame + n_frames > self.ready_until:
             self.extend(frame + n_frames)
+        with self._tape_lock:
             return self._ready.read(frame, n_frames)
 
     def extend(self, until: int, *, seldom: bool = False) -> None:
@@ -113,13 +115,19 @@ class Strip:
                 if self._rewindable:
                     # Somewhat more than was asked for: many small blocks cost more than the work in them.
                     until = -(-until // LEAST_BLOCK_FRAMES) * LEAST_BLOCK_FRAMES
-                self._ready.append(self._produce(self.ready_until, until, seldom=seldom))
+                made = self._produce(self.ready_until, until, seldom=seldom)
+                with self._tape_lock:
+                    self._ready.append(made)
 
     def forget_before(self, frame: int) -> None:
-        """Let go of what has been played."""
-        with self.lock:
+        """Let go of what has been played; saved states at the next chance, where the stages are running just now."""
+        with self._tape_lock:
             self._ready.forget_before(frame)
-            self._pipeline.forget_before(frame)
+        if self.lock.acquire(blocking=False):
+            try:
+                self._pipeline.forget_before(frame)
+            finally:
+                self.lock.release()
 
     def apply(self, specs: Sequence[StageSpec], *, frame: int, stale: bool) -> bool:
         """Glide to other stages from a frame on; `stale` says that what was read ahead is not true any more.
@@ -136,7 +144,8 @@ class Strip:
                 self._pipeline.retune(specs)
             else:
                 self.extend(frame + FADE_FRAMES)
-                tail = self._ready.read(frame, FADE_FRAMES)
+                with self._tape_lock:
+                    tail = self._ready.read(frame, FADE_FRAMES)
                 self._cut(frame)
                 self._pipeline = self._started(specs, frame)
                 self._tail = (frame, tail)
@@ -196,7 +205,8 @@ class Strip:
         return pipeline
 
     def _cut(self, frame: int) -> None:
-        self._ready.cut(frame)
+        with self._tape_lock:
+            self._ready.cut(frame)
         self._pending = self._pending[:, :0]
 
     def _go_back(self, frame: int) -> None:

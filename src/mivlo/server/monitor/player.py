@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
+from mivlo.core.engine.pipeline import SELDOM_FRAMES
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.source import Source, open_source
-from mivlo.core.engine.strip import PREROLL_S
 from mivlo.core.errors import NotFoundError
 from mivlo.core.k_weighting import power_to_lufs
 from mivlo.core.spectra.average import band_levels
@@ -36,7 +36,7 @@ __all__ = ["LivePlay", "measure_spectra"]
 CHUNK_FRAMES = 512
 METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
 LOAD_SMOOTHING, HEAVY_LOAD = 0.005, 0.35
-HEAVY_PREROLL = 0.3  # of a second, for the pre-roll of one: in large blocks, so about half of what play would take
+HEAVY_AHEAD = 0.2  # of the time, for working ahead: rendering when it is needed takes twice that and more
 AHEAD_S = 3.0  # how far what is not being edited is rendered ahead, where there is time for it
 FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
@@ -53,10 +53,8 @@ class LivePlay:
         self._rate = play.sample_rate_hz
         self._folder = audio_folder
         self._sources: dict[str, Source] = {}
-        started_s = clock()
         self._player = Player(play.mix, self._open, start_frame=play.at_frame, sample_rate_hz=self._rate)
-        # Once heavy, heavy until the next play: while it is worked ahead, rendering itself takes no time.
-        self._heavy = (clock() - started_s) / PREROLL_S > HEAVY_PREROLL
+        self._heavy = False  # once heavy, heavy until the next play: while it is worked ahead, rendering itself takes no time
         self._queue = QueueLength(play.queue_ms, sample_rate_hz=self._rate)
         self._sent = self._played = 0
         self._load = 0.0  # part of the time that rendering takes
@@ -75,9 +73,16 @@ class LivePlay:
     def start(self) -> Iterator[Message]:
         """Yield the first queue of sound."""
         yield Applied(epoch=self._play.epoch, seq=0, frame=0)
+        self._heavy = self._probed_load() > HEAVY_AHEAD
         while self._heavy and self._player.work_ahead(round(FIRST_AHEAD_S * self._rate)):
             pass
         yield from self._fill()
+
+    def _probed_load(self) -> float:
+        """Return about which part of the time working ahead would take: by the first block of one track."""
+        started_s = self._clock()
+        worked = self._player.work_ahead(1)
+        return (self._clock() - started_s) * self._player.n_tracks * self._rate / SELDOM_FRAMES if worked else 0.0
 
     def set_mix(self, message: SetMix) -> Iterator[Message]:
         """Go on with another mix from the next control step on."""
