@@ -1,6 +1,8 @@
 """Every kind of move at once, on tracks, a group and the mix: the same samples however they come about, and no bad state."""
 
+import threading
 import tracemalloc
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
@@ -78,6 +80,43 @@ def test_with_every_kind_of_move_blocks_and_work_ahead_change_nothing(sources, w
     live = Player(straight, sources, start_frame=9_600, sample_rate_hz=RATE).render(60_000)
     rendered = np.concatenate(list(render_mix(straight, sources, start=9_600, end=69_600, sample_rate_hz=RATE)), axis=1)
     assert np.array_equal(rendered, live)
+
+
+def test_a_thread_that_works_ahead_changes_nothing_and_is_not_waited_for(sources, whole_mix):
+    whole = Player(whole_mix, sources, start_frame=9_600, sample_rate_hz=RATE).render(70_000)
+    player = Player(whole_mix, sources, start_frame=9_600, sample_rate_hz=RATE)
+    done = threading.Event()
+
+    def ahead() -> None:
+        while not done.is_set():
+            player.work_ahead(RATE)
+
+    thread = threading.Thread(target=ahead)
+    thread.start()
+    parts = [player.render(700) for _ in range(100)]
+    done.set()
+    thread.join()
+    assert np.array_equal(np.concatenate(parts, axis=1), whole)
+    # While the stages run (here: while somebody holds their lock) what is ready can be read.
+    ready = player.strip("a")
+    frame, until = player.frame + 9_600, ready.ready_until
+    assert until > frame + 1_000
+    holding, release = threading.Event(), threading.Event()
+
+    def hold() -> None:
+        with ready.lock:
+            holding.set()
+            release.wait(10)
+
+    thread = threading.Thread(target=hold)
+    thread.start()
+    holding.wait(10)
+    with ThreadPoolExecutor(1) as reader:
+        read = reader.submit(ready.read, frame, 500).result(timeout=5)
+    ready.forget_before(frame)
+    release.set()
+    thread.join()
+    assert np.isfinite(read).all()
 
 
 def test_with_every_kind_of_move_changes_are_replayed_bit_for_bit(sources, whole_mix):
