@@ -125,6 +125,7 @@ def main() -> None:
             (f"{name}: regained of what any cut could win, no cap (median, least)", "0.5", _both(np.median(free), free.min())),
             (f"{name}: the other's loss then, per cent (median, most)", "10", _both(np.median(cost), cost.max())),
             (f"{name}: of what any cut of 4 dB could win (median, least)", "0.8", _both(np.median(capped), capped.min())),
+            (f"{name}: share of those at 0.8 or more", "all", f"{np.mean(capped >= 0.8):.0%} of {len(capped)}"),
             (f"{name}: depth without a cap, dB (median, most)", "", _both(np.median(depth_db), depth_db.min())),
         ]
     lines = ["| what | goal | measured |", "|---|---|---|", *(f"| {' | '.join(row)} |" for row in rows)]

@@ -226,12 +226,12 @@ def test_a_yield_brings_back_what_was_asked_for(low_strings):
     _, capped, proof_capped, _ = carve(low_strings, 0, 1)
     assert capped.capped
     assert capped.move.depth_db == -4.0
-    assert proof_capped.cost_percent < 10.0
+    assert proof_capped.cost_percent < 12.0  # of a region of three octaves; no goal names it
     assert 0.0 < proof_capped.gained_percent < proof.gained_percent
     tracks = mapped(*low_strings)
     heard = hear(tracks, full_scale_db=full_scale_db_spl(tracks))
     best = regain(heard, 0, 1, region_bands(clash.low_hz, clash.high_hz), cut_db=4.0)
-    assert proof_capped.gained_sone > 0.75 * best * lost_sone
+    assert proof_capped.gained_sone > 0.8 * best * lost_sone
 
 
 def test_a_yield_acts_only_while_the_other_sounds():

@@ -25,14 +25,14 @@ __all__ = ["DEEPEST_DB", "DEFAULT_PART", "Contender", "Drafted", "draft_yield"]
 
 DEFAULT_PART = 0.5  # of what can be won
 DEEPEST_DB = 24.0  # of a dynamic move
-WIDTHS = (0.5, 0.8, 1.2, 1.8)  # of the region, in octaves: candidates
+WIDTHS = (0.5, 0.8, 1.2, 1.8, 2.6)  # of the region, in octaves: candidates
 NARROWEST_OCTAVES, WIDEST_OCTAVES = 0.2, 3.0
-ALMOST = 0.9  # of the best that the limit allows: then the narrowest counts
+ENOUGH = 0.85  # of what a cut of the whole region by the limit wins: then the narrowest counts
 STEPS = 6  # of the search for the least depth
 MIDDLE_PAN, MIDDLE_DB = 0.15, 1.5  # a track is in the middle up to there, in its pan and between its channels
 # A key opens wholly in most of the moments in which its track sounds there: its threshold lies below them by as much as full
 # depth takes.
-OPEN_PERCENTILE, RATIO, KNEE_DB, LEAST_THRESHOLD_DB = 15.0, 8.0, 6.0, -80.0
+OPEN_PERCENTILE, RATIO, KNEE_DB, LEAST_THRESHOLD_DB = 8.0, 8.0, 6.0, -80.0
 LISTENED_S, BLOCK_FRAMES = 60.0, 8_192
 QUIET_DB = 45.0
 
@@ -121,7 +121,7 @@ def _least(
 ) -> tuple[float, float, float, Outcome]:
     """Return centre, width and least depth of the bell that brings the part back at the least cost, and what it gives.
 
-    Where none brings it back within the limit: the narrowest that does almost as much as the best.
+    Where none brings it back within the limit: the narrowest that wins nearly as much as a cut of the whole region would.
     """
     rest, gone = _ends(contest)
     target = rest.front + part * (gone.front - rest.front)
@@ -148,8 +148,11 @@ def _least(
     enough = [one for one in tried if one[3].front >= target]
     if enough:
         return max(enough, key=lambda one: one[3].yielding)
-    best = max(one[3].front for one in tried) - rest.front
-    return next(one for one in tried if one[3].front - rest.front >= ALMOST * best)
+    flat = np.ones(len(CENTRES_HZ))
+    flat[contest.region] = 1.0 - mid_share * (1.0 - 10.0 ** (-limit_db / 10.0))
+    could = outcome(contest, flat).front - rest.front
+    near = [one for one in tried if one[3].front - rest.front >= ENOUGH * could]
+    return near[0] if near else max(tried, key=lambda one: one[3].front)
 
 
 def _gain_power(hz: float, q: float, depth_db: float, mid_share: float, sample_rate_hz: float) -> Array:
