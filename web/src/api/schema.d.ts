@@ -879,6 +879,10 @@ export interface components {
             ] | null;
             /** First */
             first: string | null;
+            /** Yielding */
+            yielding: string | null;
+            /** Against */
+            against: boolean;
             /** Entry */
             entry: [
                 string,
@@ -1540,6 +1544,11 @@ export interface components {
              * @default 0
              */
             n_times: number;
+            /**
+             * Hidden From
+             * @default 115
+             */
+            hidden_from: number;
             /**
              * Start S
              * @default 0

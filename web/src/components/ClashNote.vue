@@ -47,7 +47,6 @@ const hidden = computed(() => props.nameOf(props.clash.hidden))
 const region = computed(() => `${tickHz(props.clash.low_hz)} to ${tickHz(props.clash.high_hz)} Hz`)
 const drafted = computed(() => (props.draft && 'entry' in props.draft ? props.draft : null))
 const refused = computed(() => (props.draft && 'refused' in props.draft ? props.draft.refused : ''))
-const yielding = computed(() => (props.clash.first === null ? null : props.clash.first === props.clash.hidden ? props.clash.by : props.clash.hidden))
 const winnable = computed(() => {
   const { by, by_name, winnable_percent } = props.clash
   if (!by || props.clash.same_sound) return ''
@@ -109,7 +108,7 @@ const moveTold = computed(() => {
           </div>
         </template>
         <template v-else-if="clash.first !== null">
-          <p class="heading">{{ nameOf(yielding) }} gives way</p>
+          <p class="heading">{{ nameOf(clash.yielding) }} gives way</p>
           <div class="line">
             <label><span class="soft">bring back</span> <select :value="part" data-test="part" @change="emit('part', Number(($event.target as HTMLSelectElement).value))">
               <option v-for="[value, label] in PARTS" :key="value" :value="value">{{ label }}</option></select> <span class="soft">of what can be won,</span></label>

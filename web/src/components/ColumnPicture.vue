@@ -5,7 +5,7 @@ import type { FrequencyView } from '../lib/axis'
 import { colours, hatching, onRepaint, paintFrequencyLines, surfaceOf } from '../lib/canvas'
 import { rasterOf, type BandPicture } from '../lib/ensemble'
 
-const props = defineProps<{ picture: BandPicture; edges: readonly number[]; nTimes: number; frequency: FrequencyView }>()
+const props = defineProps<{ picture: BandPicture; edges: readonly number[]; nTimes: number; hiddenFrom: number; frequency: FrequencyView }>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 let stop = () => {}
 
@@ -42,7 +42,7 @@ function paint() {
   const c = colours(canvas.value)
   paintFrequencyLines(surface, props.frequency, c.line)
   const whole = { width: Math.max(Math.round(width), 1), height: Math.max(Math.round(height), 1) }
-  const raster = rasterOf(props.picture, props.edges, props.nTimes, props.frequency, whole.height)
+  const raster = rasterOf(props.picture, props.edges, props.nTimes, props.frequency, whole.height, props.hiddenFrom)
   context.drawImage(filled(masked(raster.ink, props.nTimes, whole.height), () => c.ink, whole.width, whole.height), 0, 0, width, height)
   const hidden = masked(raster.hidden, props.nTimes, whole.height)
   // Paper under the lines, so that they read on dark ink as well.

@@ -57,7 +57,7 @@ function key(event: KeyboardEvent, id: string, at: number) {
       </button>
       <div class="picture" data-test="cell" :aria-label="`${column.name}: press to hear a slice`" @pointerdown.prevent="press($event, column.id)" @pointerup="emit('release')" @pointercancel="emit('release')"
         @pointermove="emit('point', place($event).hz)">
-        <ColumnPicture v-if="pictures.get(column.id)" :picture="pictures.get(column.id)!" :edges="edges" :n-times="nTimes" :frequency="wholeAxis" />
+        <ColumnPicture v-if="pictures.get(column.id)" :picture="pictures.get(column.id)!" :edges="edges" :n-times="nTimes" :hidden-from="view.hidden_from ?? 0" :frequency="wholeAxis" />
         <PositionLine :seconds="position" :start-s="span.startS" :end-s="span.endS" />
         <div v-if="clash && marks(column.id)" class="region" :class="{ hidden: clash.hidden === column.id }" data-test="region" :style="{ top: part(clash.high_hz), bottom: `calc(100% - ${part(clash.low_hz)})` }"></div>
       </div>

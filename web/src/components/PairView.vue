@@ -77,7 +77,7 @@ watch(() => [both.value, props.clashes, props.clashId], paint)
     <div v-for="({ column, picture }, index) in both" :key="column.id" class="half">
       <div class="head"><svg width="26" height="8" aria-hidden="true"><path d="M0 4 H26" :class="index ? 'other' : 'own'" /></svg> <strong>{{ column.name }}</strong> <span class="soft">{{ index ? '' : 'goes first' }}</span></div>
       <div class="picture" @pointerdown.prevent="press($event, column.id)" @pointerup="emit('release')" @pointercancel="emit('release')" @pointermove="emit('point', hzAt($event))">
-        <ColumnPicture :picture="picture" :edges="view.edges_hz ?? []" :n-times="nTimes" :frequency="wholeAxis" />
+        <ColumnPicture :picture="picture" :edges="view.edges_hz ?? []" :n-times="nTimes" :hidden-from="view.hidden_from ?? 0" :frequency="wholeAxis" />
         <PositionLine :seconds="position" :start-s="span.startS" :end-s="span.endS" />
         <div v-for="one in clashes" :key="one.id" class="region" :class="{ chosen: one.id === clashId }" :style="{ top: part(one.high_hz), bottom: `calc(100% - ${part(one.low_hz)})` }"></div>
       </div>

@@ -1,6 +1,6 @@
 /** The Ensemble: who hides whom, who goes first, which track yields, and what came of it. */
 import { computed, ref, shallowRef, watch } from 'vue'
-import { api, type ClashView, type EditStep, type EnsembleView, type Probe, type RightOfWay, type Strip } from '../api/client'
+import { api, type EditStep, type EnsembleView, type Probe, type RightOfWay, type Strip } from '../api/client'
 import { bandOfHz, decided, moved, NOBODY, orderedColumns, pictureOf } from '../lib/ensemble'
 import { editTrack } from '../lib/edits'
 import { formatHz } from '../lib/figures'
@@ -50,7 +50,6 @@ const proof = computed(() => {
 })
 const names = computed(() => new Map([...(state.value?.tracks ?? []), ...(state.value?.groups ?? [])].map((one) => [one.id, one.name])))
 const nameOf = (id: string | null) => (id === null ? 'all others together' : (names.value.get(id) ?? 'a track that is gone'))
-const yieldingOf = (one: ClashView) => (one.first === null ? null : one.first === one.hidden ? one.by : one.hidden)
 
 async function bringUpToDate() {
   const mine = ++asked
@@ -231,7 +230,7 @@ function leave() {
 export function useEnsemble() {
   return {
     view, fresh, progress, problem, clashId, clash, proof, pairIds, closeView, pressed, picturesNow, alone, without, allMovesOff, matched, matchDb, part, limitDb, isDynamic,
-    draft, listening, comparison, allTogether, ordered: computed(() => (view.value ? orderedColumns(view.value) : [])), nameOf, yieldingOf, accept, takeBack, decide, moveInOrder,
+    draft, listening, comparison, allTogether, ordered: computed(() => (view.value ? orderedColumns(view.value) : [])), nameOf, accept, takeBack, decide, moveInOrder,
     choose, pick, pressCell, hearSlice, letGo, loopWorst, enter, leave,
   }
 }

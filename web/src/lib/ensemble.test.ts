@@ -10,7 +10,7 @@ describe('pictures', () => {
   const column = { ink: packed(10, 20, 200, 100), hidden: packed(0, 255, 100, 200), by: packed(1, 1, 2, 255), ink_now: packed(1, 2, 3, 4), hidden_now: packed(0, 0, 0, 0) } as ColumnView
   it('hold bands from below, and what is hidden only where nearly half is lost', () => {
     const picture = pictureOf(column, false)
-    const { ink, hidden } = rasterOf(picture, edges, 2, wholeAxis, 1000)
+    const { ink, hidden } = rasterOf(picture, edges, 2, wholeAxis, 1000, 115)
     const row = (hz: number) => Math.round(1000 * (1 - Math.log2(hz / 20) / Math.log2(1000)))
     expect([...ink.slice(2 * row(150), 2 * row(150) + 2)]).toEqual([10, 20])
     expect([...hidden.slice(2 * row(150), 2 * row(150) + 2)]).toEqual([0, 255])

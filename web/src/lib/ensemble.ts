@@ -10,7 +10,6 @@ export interface BandPicture {
 }
 
 export const NOBODY = 255
-const HIDDEN_FROM = 115 // of 255: nearly half of the loudness is lost
 
 const bytes = (text: string) => Uint8Array.from(atob(text), (letter) => letter.charCodeAt(0))
 
@@ -26,7 +25,7 @@ export function bandOfHz(edges: readonly number[], hz: number): number {
 }
 
 /** Alphas for a picture `height` pixels high and one pixel a time step wide: ink, and where it is hidden (0 or 255). */
-export function rasterOf(picture: BandPicture, edges: readonly number[], nTimes: number, view: FrequencyView, height: number): { ink: Uint8Array; hidden: Uint8Array } {
+export function rasterOf(picture: BandPicture, edges: readonly number[], nTimes: number, view: FrequencyView, height: number, hiddenFrom: number): { ink: Uint8Array; hidden: Uint8Array } {
   const ink = new Uint8Array(nTimes * height)
   const hidden = new Uint8Array(nTimes * height)
   for (let band = 0; band < edges.length - 1; band++) {
@@ -34,7 +33,7 @@ export function rasterOf(picture: BandPicture, edges: readonly number[], nTimes:
     const bottom = Math.min(Math.round(yOfHz(edges[band] ?? 0, view, height)), height)
     for (let time = 0; time < nTimes; time++) {
       const level = picture.ink[band * nTimes + time] ?? 0
-      const lost = (picture.hidden[band * nTimes + time] ?? 0) >= HIDDEN_FROM ? 255 : 0
+      const lost = (picture.hidden[band * nTimes + time] ?? 0) >= hiddenFrom ? 255 : 0
       for (let y = top; y < bottom; y++) {
         ink[y * nTimes + time] = level
         hidden[y * nTimes + time] = lost
@@ -59,13 +58,10 @@ export function moved(order: readonly string[], id: string, to: number): string[
   return [...rest.slice(0, Math.max(to, 0)), id, ...rest.slice(Math.max(to, 0))]
 }
 
-const samePlace = (one: { low_hz: number; high_hz: number }, other: { low_hz: number; high_hz: number }) =>
-  Math.min(one.high_hz, other.high_hz) > Math.max(one.low_hz, other.low_hz)
-
-/** Return the right of way with a decision on a clash added; it replaces older ones on the same two at the same place. */
+/** Return the right of way with a decision on a clash added: of all at one place the last counts. */
 export function decided(rights: RightOfWay, clash: ClashView, first: string | null): RightOfWay {
   const rule = { one: clash.hidden, other: clash.by ?? '', low_hz: Math.max(clash.low_hz, 20), high_hz: Math.min(clash.high_hz, 20_000), first }
-  const others = (rights.exceptions ?? []).filter((old) => !([old.one, old.other].includes(rule.one) && [old.one, old.other].includes(rule.other) && samePlace(old, rule)))
+  const others = (rights.exceptions ?? []).filter((old) => !([old.one, old.other].includes(rule.one) && [old.one, old.other].includes(rule.other) && old.low_hz === rule.low_hz && old.high_hz === rule.high_hz))
   return { ...rights, exceptions: [...others, rule] }
 }
 

@@ -24,7 +24,7 @@ const { about, state, chosenId, edit } = useSession()
 const play = usePlay()
 const bench = useBench()
 const ensemble = useEnsemble()
-const { view, fresh, progress, problem, clashId, clash, pairIds, closeView, pressed, picturesNow, ordered, draft, proof, allTogether } = ensemble
+const { view, fresh, progress, problem, clashId, clash, pairIds, closeView, pressed, picturesNow, ordered, draft, allTogether } = ensemble
 
 const SHOWN_AT_FIRST = 14
 const PRESSED: [Pressed, string][] = [['it', 'the track'], ['hider', 'what hides it'], ['both', 'both']]
@@ -37,8 +37,7 @@ const pointerHz = ref<number | null>(null)
 
 const position = () => play.positionFrame.value / play.rate.value
 const clashes = computed(() => view.value?.clashes ?? [])
-const isAgainst = (one: ClashView) => one.by !== null && (one.first === one.hidden || one.entry !== null)
-const listed = computed(() => clashes.value.filter((one) => !against.value || isAgainst(one) || one.id === clashId.value))
+const listed = computed(() => clashes.value.filter((one) => !against.value || one.against || one.id === clashId.value))
 const shownClashes = computed(() => (all.value ? listed.value : listed.value.filter((one, at) => at < SHOWN_AT_FIRST || one.id === clashId.value)))
 const pair = computed(() => {
   const [first, other] = ordered.value.filter((column) => pairIds.value.includes(column.id))
@@ -49,7 +48,7 @@ const carved = computed(() => (view.value?.proofs?.length ?? 0) > 0)
 const status = computed(() => {
   if (problem.value) return problem.value
   if (!fresh.value) return progress.value.of > 1 ? `listening to the tracks: ${progress.value.done} of ${progress.value.of}` : 'listening to all tracks together …'
-  const open = clashes.value.filter((one) => isAgainst(one) && !one.entry).length
+  const open = clashes.value.filter((one) => one.against && !one.entry).length
   return `${clashes.value.length || 'no'} clash${clashes.value.length === 1 ? '' : 'es'}${open ? `, ${open} against the right of way` : ''}`
 })
 const readout = computed(() => pointerHz.value && `${formatHz(pointerHz.value)} ${noteOfHz(pointerHz.value).name}`)
@@ -147,7 +146,7 @@ onBeforeUnmount(() => {
           <button class="plain" :aria-pressed="!against" data-test="every" title="Also where the one in front hides the other, and where many hide one together" @click="against = false">all</button></p>
         <p v-if="fresh && clashes.length && !listed.length" class="soft empty">Nobody who goes first is hidden. “all” shows the rest.</p>
         <ClashNote v-for="one in shownClashes" :key="one.id" :clash="one" :open="one.id === clashId" :fresh="fresh" :name-of="ensemble.nameOf" :draft="one.id === clashId && draft?.of === one.id ? draft : null"
-          :proof="view?.proofs?.find((proven) => proven.entry_id === one.entry?.[1]) ?? (one.id === clashId ? proof : null)" :bands-hz="view?.bands_hz ?? []" :part="ensemble.part.value" :limit-db="ensemble.limitDb.value" :is-dynamic="ensemble.isDynamic.value"
+          :proof="view?.proofs?.find((proven) => proven.entry_id === one.entry?.[1]) ?? null" :bands-hz="view?.bands_hz ?? []" :part="ensemble.part.value" :limit-db="ensemble.limitDb.value" :is-dynamic="ensemble.isDynamic.value"
           :without="ensemble.without.value" :matched="ensemble.matched.value" :match-db="ensemble.matchDb.value" :alone="ensemble.alone.value"
           @choose="ensemble.choose(one.id)" @hear="hear(one, $event)" @worst="ensemble.loopWorst" @decide="ensemble.decide" @part="ensemble.part.value = $event" @limit="ensemble.limitDb.value = $event" @dynamic="ensemble.isDynamic.value = $event"
           @accept="ensemble.accept" @take-back="ensemble.takeBack" @bench="toBench($event, one.entry?.[1])" @without="ensemble.without.value = $event" @matched="ensemble.matched.value = $event" @alone="ensemble.alone.value = $event" />

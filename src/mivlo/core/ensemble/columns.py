@@ -9,9 +9,10 @@ from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, cams_to_hz
 from mivlo.core.ensemble.listening import Heard
 from mivlo.core.units import Array, Floats
 
-__all__ = ["NOBODY", "Columns", "band_edges_hz", "columns", "worst_stretch"]
+__all__ = ["HIDDEN_FROM", "NOBODY", "Columns", "band_edges_hz", "columns", "worst_stretch"]
 
 NOBODY = 255
+HIDDEN_FROM = 115  # of 255: from nearly half of the loudness lost on, a place counts as hidden
 INK_POWER = 0.4  # of loudness: faint things must still be seen
 SOUNDING_SHARE = 0.03  # of a track's loudest cell: less is not looked for
 SHORTEST_LOOP_S, LONGEST_LOOP_S = 1.6, 5.0

@@ -7,7 +7,7 @@ from pydantic import BaseModel
 
 from mivlo.core.engine.mix import ClashReason, LedgerEntry
 from mivlo.core.ensemble.clashes import Clash
-from mivlo.core.ensemble.columns import band_edges_hz, worst_stretch
+from mivlo.core.ensemble.columns import HIDDEN_FROM, band_edges_hz, worst_stretch
 from mivlo.core.ensemble.describe import ALL_OTHERS, sentence, weight_in_words
 from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.proof import ProofVerdict, proof_sentence
@@ -79,6 +79,8 @@ class ClashView(BaseModel):
     times: list[tuple[float, float]]
     worst: tuple[float, float] | None
     first: str | None
+    yielding: str | None
+    against: bool  # the right of way: who goes first is hidden, or was until the other gave way
     entry: tuple[str, str] | None
 
 
@@ -93,6 +95,7 @@ class EnsembleView(BaseModel):
     bands_hz: list[float] = []
     edges_hz: list[float] = []
     n_times: int = 0
+    hidden_from: int = HIDDEN_FROM  # of 255
     start_s: float = 0.0
     step_s: float = 1.0
     columns: list[ColumnView] = []
@@ -165,13 +168,16 @@ def _clash(state: SessionState, clash: Clash, ids: list[str], order: list[str], 
     hidden, by = ids[clash.hidden], None if clash.by is None else ids[clash.by]
     low_hz, high_hz = clash.low_hz, clash.high_hz
     first = hidden if by is None else goes_first(state.right_of_way, order, hidden, by, low_hz=low_hz, high_hz=high_hz)
+    entry = None if by is None else _answering(state, (hidden, by), low_hz, high_hz)
     return ClashView(
         id=f"{hidden}-{by or 'all'}-{round(clash.low_hz)}", hidden=hidden, by=by,
         by_name=ALL_OTHERS if by is None else names[by], low_hz=low_hz, high_hz=high_hz, centre_hz=clash.centre_hz,
         share_of_time=clash.share_of_time, loss_percent=clash.loss_percent, loss_sone=clash.loss_sone,
         winnable_percent=clash.winnable_percent, strength=clash.strength, weight=weight_in_words(clash),
         same_sound=clash.same_sound, sentence=sentence(clash, [names[one] for one in ids]), times=list(clash.times),
-        worst=worst_stretch(clash), first=first, entry=None if by is None else _answering(state, (hidden, by), low_hz, high_hz),
+        worst=worst_stretch(clash), first=first,
+        yielding=None if first is None or by is None else by if first == hidden else hidden,
+        against=by is not None and (first == hidden or entry is not None), entry=entry,
     )  # fmt: skip
 
 
@@ -208,11 +214,10 @@ def yield_of(state: SessionState, clash_id: str, *, part: float, limit_db: float
         raise ParameterError("many tracks hide it together: no single one can yield; choose a clash with one of them")
     if view.same_sound:
         raise ParameterError("both are the same sound: what one gives way, the other loses too")
-    if view.first is None:
+    if view.first is None or view.yielding is None:
         raise ParameterError("both stay, by your decision: nobody is to yield here")
-    other = view.by if view.first == view.hidden else view.hidden
     drafted = drafted_yield(
-        state, question, clash, front=view.first, yielding=other, full_scale_db=answer.full_scale_db, part=part,
+        state, question, clash, front=view.first, yielding=view.yielding, full_scale_db=answer.full_scale_db, part=part,
         limit_db=limit_db, is_dynamic=is_dynamic,
     )  # fmt: skip
     names = {one.id: one.name for one in question.before}
@@ -222,6 +227,6 @@ def yield_of(state: SessionState, clash_id: str, *, part: float, limit_db: float
         clash=ClashReason(front=view.first, hidden=view.hidden, low_hz=clash.low_hz, high_hz=clash.high_hz),
     )  # fmt: skip
     return YieldView(
-        strip_id=other, entry=entry, limit_db=drafted.limit_db, capped=drafted.capped, regained_percent=100.0 * drafted.regained,
-        costs_percent=drafted.costs_percent,
+        strip_id=view.yielding, entry=entry, limit_db=drafted.limit_db, capped=drafted.capped,
+        regained_percent=100.0 * drafted.regained, costs_percent=drafted.costs_percent,
     )  # fmt: skip

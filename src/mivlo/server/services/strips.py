@@ -5,7 +5,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from mivlo.core.audiofile import write_store
-from mivlo.core.engine.mix import LedgerState, Mix, StripState
+from mivlo.core.engine.mix import Mix, StripState
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
@@ -56,18 +56,19 @@ def stretch_of(
 
 
 def alone_mix(state: SessionState, strip: TrackState | GroupView) -> Mix:
-    """Return a strip as a track at 0 dB at its place, with the others beside it where its moves listen to them."""
+    """Return a strip as a track at 0 dB at its place, with those beside it that its moves listen to."""
     audio_id, offset_s, _, _ = sound_of(state, strip)
     plain = StripState(
         id=strip.id, audio_id=audio_id, start_frame=round(offset_s * state.sample_rate_hz), ledger=strip.ledger,
         ledger_on=strip.ledger_on, phase=strip.phase, keepers=strip.keepers,
     )  # fmt: skip
-    others = (track.model_copy(update={"ledger": ()}) for track in session_mix(state).tracks if track.id != strip.id)
-    return Mix(tracks=(plain, *(others if _listens(strip) else ())))
-
-
-def _listens(strip: LedgerState) -> bool:
-    return any(getattr(entry.move, "listens_to", "") for entry in strip.ledger)
+    heard = {getattr(entry.move, "listens_to", "") for entry in strip.ledger} - {""}
+    others = (
+        track.model_copy(update={"ledger": ()})
+        for track in session_mix(state).tracks
+        if track.id != strip.id and (track.id in heard or track.group_id in heard)
+    )
+    return Mix(tracks=(plain, *others))
 
 
 def treated(state: SessionState, strip_id: str) -> Bounce:
