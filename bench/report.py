@@ -3,9 +3,10 @@
 import datetime
 import os
 import platform
+from collections.abc import Iterable
 from pathlib import Path
 
-__all__ = ["FIGURES", "machine_line", "write_part"]
+__all__ = ["FIGURES", "machine_line", "table", "write_part"]
 
 FIGURES = Path(__file__).parents[1] / "docs" / "figures.md"
 HEAD = "# Figures\n"
@@ -17,6 +18,11 @@ def machine_line(command: str) -> str:
         f"Measured by `{command}` on {datetime.date.today()}, {os.cpu_count()} cores of a virtual "
         f"{platform.machine()} machine, Python {platform.python_version()}."
     )
+
+
+def table(rows: Iterable[tuple[str, str, str]]) -> str:
+    """Return a Markdown table of what was to be reached and what was measured."""
+    return "\n".join(["| what | goal | measured |", "|---|---|---|", *(f"| {a} | {b} | {c} |" for a, b, c in rows)])
 
 
 def write_part(name: str, text: str) -> None:

@@ -17,7 +17,7 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import numpy as np
 from finder.phrases import RATE
-from report import machine_line, write_part
+from report import machine_line, table, write_part
 
 from ensemble.arrangements import Arrangement, Planted, draw_arrangement
 from mivlo.core.engine.source import ArraySource
@@ -95,10 +95,9 @@ def main() -> None:
     with ProcessPoolExecutor(2) as pool:
         files = list(pool.map(scored, [(options.part, index) for index in range(options.arrangements)]))
     rows = rows_of(files)
-    lines = ["| what | goal | measured |", "|---|---|---|", *(f"| {' | '.join(row)} |" for row in rows)]
     text = "\n\n".join([
         "## Clashes", machine_line("bench/ensemble/score.py"), f"{len(files)} arrangements of the {options.part} part.",
-        "\n".join(lines),
+        table(rows),
     ])  # fmt: skip
     print(text, f"\n{time.time() - started:.0f} s")
     if options.write:

@@ -16,7 +16,7 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import numpy as np
 import soundfile
-from report import machine_line, write_part
+from report import machine_line, table, write_part
 from scipy.signal import butter, sosfilt
 
 from mivlo.core.ensemble.files import clashes_of_files
@@ -52,12 +52,8 @@ def main() -> None:
         seconds = time.perf_counter() - started
     memory = max(resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)) / 1024
     what = f"{options.tracks} stereo tracks of {options.minutes:g} minutes: clashes from files"
-    lines = [
-        "| what | goal | measured |", "|---|---|---|",
-        f"| {what} | 20 s | {seconds:.1f} s ({len(found)} clashes) |",
-        f"| largest process | | {memory:.0f} MiB |",
-    ]  # fmt: skip
-    text = "\n\n".join(["## Speed of clashes", machine_line("bench/ensemble/speed.py"), "\n".join(lines)])
+    rows = [(what, "20 s", f"{seconds:.1f} s ({len(found)} clashes)"), ("largest process", "", f"{memory:.0f} MiB")]
+    text = "\n\n".join(["## Speed of clashes", machine_line("bench/ensemble/speed.py"), table(rows)])
     print(text)
     if options.write:
         write_part("clash speed", text)

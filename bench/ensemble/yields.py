@@ -16,7 +16,7 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import numpy as np
 from finder.phrases import RATE
-from report import machine_line, write_part
+from report import machine_line, table, write_part
 
 from ensemble.arrangements import draw_arrangement
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
@@ -128,10 +128,9 @@ def main() -> None:
             (f"{name}: share of those at 0.8 or more", "all", f"{np.mean(capped >= 0.8):.0%} of {len(capped)}"),
             (f"{name}: depth without a cap, dB (median, most)", "", _both(np.median(depth_db), depth_db.min())),
         ]
-    lines = ["| what | goal | measured |", "|---|---|---|", *(f"| {' | '.join(row)} |" for row in rows)]
     text = "\n\n".join([
         "## Yields", machine_line("bench/ensemble/yields.py"), f"{options.arrangements} arrangements of the {options.part} part.",
-        "\n".join(lines),
+        table(rows),
     ])  # fmt: skip
     print(text, f"\n{time.time() - started:.0f} s")
     if options.write:

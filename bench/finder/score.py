@@ -10,7 +10,7 @@ import argparse
 import sys
 import time
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -18,7 +18,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import numpy as np
-from report import machine_line, write_part
+from report import machine_line, table, write_part
 from scipy.ndimage import maximum_filter1d
 
 from finder.corpus import Item, items_of_phrase
@@ -94,11 +94,6 @@ def case_of(fault: Fault) -> str:
     if fault.kind == "line":
         return "lines, modes that ring" if fault.mode_s else "lines, boosts"
     return {"loud line": "loud-only lines", "hump": "wide humps", "harsh": "wide loud-only harshness"}[fault.kind]
-
-
-def table(rows: Iterable[tuple[str, str, str]]) -> str:
-    """Return a Markdown table."""
-    return "\n".join(["| what | goal | measured |", "|---|---|---|", *(f"| {a} | {b} | {c} |" for a, b, c in rows)])
 
 
 def share(values: Sequence[bool]) -> str:

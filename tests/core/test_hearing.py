@@ -10,6 +10,11 @@ from mivlo.core.ensemble.hearing import (
     ALPHA,
     CAMS,
     CENTRES_HZ,
+    E_THRESHOLD,
+    LOW_GAIN,
+    MASKING_K,
+    OFFSET_A,
+    SONE_SCALE,
     STEP_CAMS,
     cams_to_hz,
     erb_hz,
@@ -22,6 +27,7 @@ from mivlo.core.ensemble.hearing import (
     transfer_db,
 )
 from mivlo.core.ensemble.listening import hear_powers
+from mivlo.core.kernels import masking_frames
 
 RATE = 48_000
 FULL_SCALE_DB = 94.0
@@ -154,6 +160,16 @@ def test_adding_a_masker_never_raises_loudness():
     with_third = hear_powers(powers)
     # Filters take their slopes from the level of the sum: a third sound may bend them a little.
     assert (with_third[1][:2].sum(axis=2) <= without[1].sum(axis=2) * 1.01).all()
+
+
+def test_the_loops_are_the_formulas():
+    random = np.random.default_rng(5)
+    e, n = (10 ** random.uniform(-1, 9, (40, len(CAMS))) for _ in range(2))
+    law = (E_THRESHOLD, ALPHA, OFFSET_A, LOW_GAIN)
+    in_quiet = np.vectorize(masking_frames.loudness_in_quiet.py_func)(e, *law)
+    in_noise = np.vectorize(masking_frames.loudness_in_noise.py_func)(e, n, *law, MASKING_K)
+    assert SONE_SCALE * in_quiet == pytest.approx(specific_loudness(e), rel=1e-9)
+    assert SONE_SCALE * in_noise == pytest.approx(partial_loudness(e, n), rel=1e-9, abs=1e-12)
 
 
 def full_formula(signal: np.ndarray, masker: np.ndarray, hz: np.ndarray) -> tuple[float, float]:

@@ -117,10 +117,12 @@ def specific_loudness(excitation: Array) -> Array:
     ------
     Nothing.
     """
-    e = np.minimum(np.asarray(excitation, dtype=np.float64), LOUDEST)
+    return SONE_SCALE * _unscaled(np.minimum(np.asarray(excitation, dtype=np.float64), LOUDEST))
+
+
+def _unscaled(e: Array) -> Array:
     n = (e * LOW_GAIN + OFFSET_A) ** ALPHA - OFFSET_A**ALPHA
-    below = e < E_THRESHOLD
-    return np.asarray(SONE_SCALE * n * np.where(below, (2.0 * e / (e + E_THRESHOLD)) ** 1.5, 1.0))
+    return np.asarray(n * np.where(e < E_THRESHOLD, (2.0 * e / (e + E_THRESHOLD)) ** 1.5, 1.0))
 
 
 def partial_loudness(excitation: Array, noise: Array, *, bands: slice = slice(None)) -> Array:
@@ -151,11 +153,9 @@ def partial_loudness(excitation: Array, noise: Array, *, bands: slice = slice(No
 
 def _sone_scale() -> float:
     """Return what makes a tone of 1 kHz at 40 dB SPL, heard by both ears, one sone."""
-    tone = roex(np.array([1_000.0])[:, None], CENTRES_HZ[None, :], np.full((1, 1), 40.0 + float(transfer_db(np.array(1_000.0)))))
-    e = tone[0] * 10.0 ** ((40.0 + float(transfer_db(np.array(1_000.0)))) / 10.0)
-    n = (e * LOW_GAIN + OFFSET_A) ** ALPHA - OFFSET_A**ALPHA
-    n *= np.where(e < E_THRESHOLD, (2.0 * e / (e + E_THRESHOLD)) ** 1.5, 1.0)
-    return float(1.0 / (2.0 * STEP_CAMS * n.sum()))
+    level_db = 40.0 + transfer_db(np.array(1_000.0))
+    e = roex(np.array(1_000.0), CENTRES_HZ, level_db) * 10.0 ** (level_db / 10.0)
+    return float(1.0 / (2.0 * STEP_CAMS * _unscaled(e).sum()))
 
 
 SONE_SCALE = _sone_scale()
