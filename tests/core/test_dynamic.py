@@ -117,13 +117,30 @@ def test_at_full_depth_it_is_the_shape_that_its_response_tells(kind):
 def test_a_sine_reads_its_level_in_the_band_and_rms_is_3_db_below_peak():
     # Definitions: 0 dBFS is the peak of a full-scale sine; RMS detection reads -3.01 dBFS for it.
     for detection, offset in (("peak", 0.0), ("rms", -3.01)):
-        for hz in (80.0, 1_000.0, 9_000.0):
+        for hz in (80.0, 230.0, 480.0, 900.0, 1_000.0, 2_500.0, 9_000.0):  # each taken from other frames apart
             move = DynamicBell(hz=hz, threshold_db=0, detection=detection)
             stage = move.stage("k", on=True, keepers=(), sample_rate_hz=RATE).make(1, RATE)
             stage.process(sine(hz, -20.0, 0.5)[None, : 375 * 64].copy(), Context(0))
             read = stage.trace().level_db[-150:]
             assert np.mean(read) == pytest.approx(-20.0 + offset, abs=0.1)
             assert np.ptp(read) < (0.8 if detection == "rms" else 0.2)  # the ripple of 10 ms smoothing at 80 Hz
+
+
+@pytest.mark.parametrize("hz", [230.0, 480.0, 900.0, 2_500.0])
+def test_noise_reads_the_power_of_what_the_bell_takes_away_in_the_band(hz):
+    # Outside: scipy's analogue filters, their power summed over the axis; whatever folds into the band would read more.
+    # A bell less 1 is a band of Q·A, A = 10^(dB/40) (R. Bristow-Johnson's formulas, from memory), here of 6 dB.
+    noise, q = 0.1 * np.random.default_rng(3).standard_normal((1, 10 * RATE // 64 * 64)), 3.0
+    stage = DynamicBell(hz=hz, q=q, threshold_db=0).stage("k", on=True, keepers=(), sample_rate_hz=RATE).make(1, RATE)
+    stage.process(noise.copy(), Context(0))
+    read = 10 * np.log10(np.mean(10 ** (stage.trace().level_db[300:] / 10)))
+    freqs = np.arange(1.0, RATE / 2)
+    w0 = 2 * np.pi * hz
+    taken, band = (
+        np.abs(scipy.signal.freqs([w0 / width, 0], [1, w0 / width, w0**2], 2 * np.pi * freqs)[1]) ** 2
+        for width in (q * 10 ** (-6 / 40), q)
+    )
+    assert read == pytest.approx(10 * np.log10(0.01 * np.sum(taken * band) / (RATE / 2)), abs=0.35)
 
 
 def test_a_gain_that_moves_makes_no_zipper():

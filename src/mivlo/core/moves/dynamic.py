@@ -9,11 +9,12 @@ from pydantic import Field
 
 from mivlo.core.filters.biquad import Biquad, frequency_response
 from mivlo.core.moves.base import BaseMove, Family, Hz, Keepers, check_frequency, slice_bell
-from mivlo.core.processors.dynamic import STRIDE_BELOW, Blend, DynamicFigures, DynamicSpec, GainTable, Trigger
+from mivlo.core.processors.dynamic import Blend, DynamicFigures, DynamicSpec, GainTable, Trigger
 from mivlo.core.units import Array, db_to_gain
 
 __all__ = ["DynamicMove", "level_db"]
 
+STRIDE_BELOW = 8.0  # of the rate: below it, every second frame tells the level as well
 LEAST_FULL_DB = 0.5  # of a move that does nothing: the filter must be some filter
 
 
@@ -122,6 +123,10 @@ class DynamicMove(BaseMove):
         """Return the sections through which its own level is measured; of a blend, behind what it takes away."""
         return self.own_band(sample_rate_hz)[:1]
 
+    def stride(self, sample_rate_hz: float) -> int:
+        """Return how many frames apart the level of its own band may be taken."""
+        return 2 if self.band_low_hz < sample_rate_hz / STRIDE_BELOW else 1
+
     def stage(
         self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float
     ) -> DynamicSpec:  # fmt: skip
@@ -131,13 +136,12 @@ class DynamicMove(BaseMove):
             detector: tuple[Biquad, ...] = (
                 self.own_band(sample_rate_hz) if self.key_hz is None else slice_bell(key_hz, self.key_q, sample_rate_hz)
             )
-            low_hz = self.band_low_hz if self.key_hz is None else key_hz
-            slow = detector
+            low_hz, stride = self.band_low_hz if self.key_hz is None else key_hz, 1
         else:
-            detector, low_hz = self.detector(sample_rate_hz), self.band_low_hz
-            slow = self.detector(sample_rate_hz / 2.0) if low_hz < sample_rate_hz / STRIDE_BELOW else detector
+            low_hz, stride = self.band_low_hz, self.stride(sample_rate_hz)
+            detector = self.detector(sample_rate_hz / stride)
         figures = self._figures(low_hz, on=on)
-        return DynamicSpec(key, figures, detector, slow, self.shape(sample_rate_hz), sample_rate_hz)
+        return DynamicSpec(key, figures, detector, stride, self.shape(sample_rate_hz), sample_rate_hz)
 
     def _figures(self, detector_hz: float, *, on: bool) -> DynamicFigures:
         return DynamicFigures(

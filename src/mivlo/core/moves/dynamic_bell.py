@@ -11,6 +11,11 @@ from mivlo.core.moves.dynamic import DynamicMove
 
 __all__ = ["DynamicBell"]
 
+# What a narrow bell takes away is a band, which few frames tell the power of: what folds into it lies ten times as
+# high or higher, where it is down by 26 dB and more.
+NARROW_Q = 2.0
+FAR_STRIDES = ((16, 192.0), (8, 96.0), (4, 48.0))  # frames apart, below what part of the rate
+
 
 class DynamicBell(WidthAsOctaves, DynamicMove):
     """Its shape at each gain is that of a bell (one closed-form section)."""
@@ -42,6 +47,13 @@ class DynamicBell(WidthAsOctaves, DynamicMove):
     @property
     def band_low_hz(self) -> float:
         return self.hz
+
+    def stride(self, sample_rate_hz: float) -> int:
+        if self.detection == "rms" and self.q >= NARROW_Q:
+            for stride, below in FAR_STRIDES:
+                if self.hz < sample_rate_hz / below:
+                    return stride
+        return super().stride(sample_rate_hz)
 
     def sections_at(self, gain_db: float, sample_rate_hz: float) -> tuple[Biquad, ...]:
         return (plain_bell(self.hz, gain_db, self.q, sample_rate_hz=sample_rate_hz),)

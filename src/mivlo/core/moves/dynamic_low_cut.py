@@ -59,6 +59,9 @@ class DynamicLowCut(DynamicMove):
     def detector(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         return self.own_band(sample_rate_hz)
 
+    def stride(self, sample_rate_hz: float) -> int:
+        return 1  # nothing is taken away that would keep what lies above its band from being folded into it
+
     def own_band(self, sample_rate_hz: float) -> tuple[Biquad, Biquad]:
         first, second = plain_cut(self.hz, 4, high_pass=False, sample_rate_hz=sample_rate_hz)
         return first, second

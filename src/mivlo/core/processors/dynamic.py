@@ -19,7 +19,6 @@ __all__ = ["Blend", "DynamicFigures", "DynamicSpec", "DynamicStage", "GainTable"
 
 Trigger = Literal["above", "after-stroke", "sudden"]
 TRIGGERS: tuple[Trigger, ...] = ("above", "after-stroke", "sudden")  # in the kernel's order
-STRIDE_BELOW = 8.0  # of the rate: below it, every second frame tells the level as well
 SILENCE_POWER = 1e-15
 SMOOTHING_S = 0.010  # of RMS detection: 10 ms, or a period of the band where that is longer
 GLIDE_STEPS = 32  # of the control grid: 43 ms at 48 kHz for figures that are changed
@@ -80,13 +79,14 @@ class GainTable:
 class DynamicSpec(StageSpec):
     """A dynamic move as a stage: figures, the detector's sections, and what is done at every gain.
 
-    With a blend, what it listens to in itself is what the blend takes away, so that one detector section does.
+    With a blend, what it listens to in itself is what the blend takes away, so that one detector section does. The
+    last section takes one frame in `stride`, and is made for that rate.
     """
 
     key: str
     figures: DynamicFigures
     detector: tuple[Biquad, ...]
-    detector_at_half_rate: tuple[Biquad, ...]
+    stride: int
     shape: Blend | GainTable
     sample_rate_hz: float
 
@@ -326,8 +326,7 @@ class DynamicStage:
 
     def _set_figures(self, spec: DynamicSpec) -> None:
         figures, steps = spec.figures, self._steps_per_s
-        self._stride = 2 if figures.detector_hz < self._rate / STRIDE_BELOW and len(spec.detector) == 1 else 1
-        last = spec.detector[-1] if self._stride == 1 else spec.detector_at_half_rate[-1]
+        self._stride, last = spec.stride, spec.detector[-1]
         self._detector = np.array([last.b0, last.b1, last.b2, last.a1, last.a2])
         # The highest of half a period of the band: a steady tone then reads steadily, without ripple.
         self._window = max(1, int(np.ceil(0.5 / figures.detector_hz * steps)))
