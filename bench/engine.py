@@ -38,7 +38,7 @@ from mivlo.core.units import Array
 
 RATE = 48_000
 BLOCK = 16_384  # of the renders; live play asks for 1024 at a time at least
-REPEATS = 7
+REPEATS = 25
 HZ = np.geomspace(20.0, 20_000.0, 800)
 BELLS = [Bell(hz=float(hz), gain_db=-4.0, q=4.0) for hz in np.geomspace(50.0, 12_000.0, 24)]
 

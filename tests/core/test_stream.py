@@ -119,6 +119,24 @@ def test_a_pipeline_taken_back_gives_what_it_would_have_given():
     assert np.array_equal(ahead.run(38_400, read, no_key), then)
     assert ahead.latency_frames == straight.latency_frames > 0
     assert SAVE_EVERY_FRAMES % CONTROL_FRAMES == 0
+    # Rendered by turns with many and with few saved states, taken back again and again, by little and by much.
+    whole = made().run(79_872, read, no_key)
+    for seed in range(6):
+        random, pipeline, played = np.random.default_rng(seed), made(), 0
+        while played < 64_000:
+            reach = played + int(random.integers(1, 400)) * CONTROL_FRAMES
+            ahead_of_it = [
+                pipeline.run(until, read, no_key, seldom=bool(random.integers(2)))
+                for until in sorted({min(reach, 79_872), min(reach + 4_096, 79_872)})
+                if until > pipeline.position
+            ]
+            played = int(random.integers(played // CONTROL_FRAMES, pipeline.position // CONTROL_FRAMES + 1)) * CONTROL_FRAMES
+            pipeline.rewind(played, read, no_key)
+            pipeline.forget_before(played)
+            assert pipeline.position == played
+            assert all(np.isfinite(part).all() for part in ahead_of_it)
+            if played < 79_872:
+                assert np.array_equal(pipeline.run(played + CONTROL_FRAMES, read, no_key), whole[:, played : played + CONTROL_FRAMES])
 
 
 def test_soloing_and_listening_alone_go_by_groups():

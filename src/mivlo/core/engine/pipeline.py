@@ -91,13 +91,15 @@ class Pipeline:
             return
         self._save_every = SAVE_EVERY_FRAMES
         caught: dict[int, Stage] = {}
-        for index, placed in enumerate(self._placed):
-            while placed.saved and placed.saved[-1][0] > frame:
+        latest = frame
+        for index, placed in reversed(list(enumerate(self._placed))):
+            while placed.saved[-1][0] > latest:
                 placed.saved.pop()
             at, stage = placed.saved[-1]
             placed.stage, placed.at = stage.clone(), at
             if at == frame:
                 caught[index] = stage.clone()
+            latest = self._latest_before(index, at, frame)
         self.position = min(frame, *(placed.at for placed in self._placed))
         while len(caught) < len(self._placed):
             # Runs on with the figures from before the change; what comes out is known already.
@@ -112,9 +114,11 @@ class Pipeline:
 
     def forget_before(self, frame: int) -> None:
         """Drop the saved states that only a change before a frame would need."""
-        for placed in self._placed:
-            while len(placed.saved) > 1 and placed.saved[1][0] <= frame:
+        latest = frame
+        for index, placed in reversed(list(enumerate(self._placed)) if self._rewindable else []):
+            while len(placed.saved) > 1 and placed.saved[1][0] <= latest:
                 placed.saved.popleft()
+            latest = self._latest_before(index, placed.saved[0][0], frame)
         for traces in (self.traces or {}).values():
             while len(traces) > 1 and traces[1].frame <= frame - TRACES_KEPT_FRAMES:
                 traces.popleft()
@@ -148,6 +152,10 @@ class Pipeline:
                 self.traces.setdefault(spec.key, deque()).append(trace)
             x, first = y, first - placed.stage.latency_frames
         return x[:, max(self.position - first, 0) :]
+
+    def _latest_before(self, index: int, at: int, frame: int) -> int:
+        """Return how late the stage before may begin, so that a stage that begins at `at` is given all of its input."""
+        return min(frame, at + self._placed[index - 1].stage.latency_frames) if index else frame
 
     def _room(self, placed: _Placed, catch: int | None) -> int:
         """Return how many frames a stage may take before it passes a place where its state is wanted."""

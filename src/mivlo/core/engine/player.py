@@ -30,7 +30,7 @@ __all__ = ["DIM_DB", "Blown", "Doing", "OpenSource", "Player", "on_grid"]
 
 DIM_DB = -20.0
 PROBE_FADE_FRAMES = (STEPS + 2) * CONTROL_FRAMES
-EDITED_LATELY_S = 1.5
+EDITED_LATELY_S = 0.4
 
 OpenSource = Callable[[str], Source]
 

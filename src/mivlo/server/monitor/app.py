@@ -5,6 +5,7 @@ import contextlib
 import gc
 import os
 import sys
+import threading
 from collections.abc import AsyncIterator, Iterable
 
 from fastapi import FastAPI, WebSocket, WebSocketDisconnect
@@ -22,7 +23,6 @@ from mivlo.server.settings import settings
 
 __all__ = ["app", "main"]
 
-IDLE_S = 0.01
 SWITCH_INTERVAL_S = 0.0005  # threads that hold the interpreter lock give way to the socket in time
 
 
@@ -43,24 +43,28 @@ async def monitor(socket: WebSocket) -> None:
     await socket.accept()
     play: LivePlay | None = None
     measuring: asyncio.Task[None] | None = None
-    ahead: asyncio.Task[None] | None = None
     with contextlib.suppress(WebSocketDisconnect):
         while True:
             text = await socket.receive_text()
             try:
                 before, play = play, await _answer(socket, play, text)
                 if play is not before:
-                    if ahead is not None:
-                        ahead.cancel()
-                    ahead = None if play is None else asyncio.create_task(_work_ahead(play))
+                    _change_over(before, play)
             except ValidationError as error:
                 await _send(socket, [Problem(message=explain_validation(error))])
             except (MivloError, OSError) as error:
                 await _send(socket, [Problem(message=str(error))])
             if play is not None and (measuring is None or measuring.done()):
                 measuring = asyncio.create_task(_measure(socket, play))
-    if ahead is not None:
-        ahead.cancel()
+    _change_over(play, None)
+
+
+def _change_over(before: LivePlay | None, play: LivePlay | None) -> None:
+    """End what is rendered ahead for one play, and begin it for the next, in a thread that waits for no message."""
+    if before is not None:
+        before.finish()
+    if play is not None:
+        threading.Thread(target=play.keep_ahead, name="ahead", daemon=True).start()
 
 
 async def _answer(socket: WebSocket, play: LivePlay | None, text: str) -> LivePlay | None:
@@ -78,13 +82,6 @@ async def _answer(socket: WebSocket, play: LivePlay | None, text: str) -> LivePl
             if play is not None:
                 await _send(socket, play.held(message))
     return play
-
-
-async def _work_ahead(play: LivePlay) -> None:
-    """Render ahead in a thread of its own for as long as a play goes on, and rest where there is nothing to do."""
-    while True:
-        busy = await asyncio.to_thread(play.work_ahead)
-        await asyncio.sleep(0 if busy else IDLE_S)
 
 
 async def _send(socket: WebSocket, messages: Iterable[Message]) -> None:

@@ -1,5 +1,6 @@
 """One page's play: turns its messages into a player of the core, sound and meters."""
 
+import threading
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
@@ -39,6 +40,7 @@ LOAD_SMOOTHING, HEAVY_LOAD = 0.005, 0.35
 HEAVY_AHEAD = 0.2  # of the time, for working ahead: rendering when it is needed takes twice that and more
 AHEAD_S = 3.0  # how far what is not being edited is rendered ahead, where there is time for it
 FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
+IDLE_S = 0.01
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
 Message = bytes | BaseModel
 Array32 = NDArray[np.float32]  # half as much to hand to the process that measures
@@ -64,6 +66,7 @@ class LivePlay:
         self._watch(play.watch_track_id)
         self._next_meter_s = self._next_spectra_s = 0.0
         self._ended = False
+        self._finished = threading.Event()
 
     @property
     def sample_rate_hz(self) -> int:
@@ -148,9 +151,15 @@ class LivePlay:
             base_queue_ms=self._queue.base_ms,
         )
 
-    def work_ahead(self) -> bool:
-        """Render some of what is not being edited ahead, where the session is heavy; for a thread of its own."""
-        return self._heavy and not self._ended and self._player.work_ahead(round(AHEAD_S * self._rate))
+    def keep_ahead(self) -> None:
+        """Render what is not being edited ahead until `finish`, where the session is heavy; for a thread of its own."""
+        while not self._finished.is_set():
+            if not (self._heavy and not self._ended and self._player.work_ahead(round(AHEAD_S * self._rate))):
+                self._finished.wait(IDLE_S)
+
+    def finish(self) -> None:
+        """Let nothing be rendered ahead any more."""
+        self._finished.set()
 
     def _gains(self) -> Iterator[Message]:
         watched = self._player.tapped_track_id
