@@ -116,8 +116,19 @@ def test_groups_twins_copies_and_keepers_by_hand(bench, page: Page):
     move = page.get_by_test_id("move")
     move.get_by_label("Copy this move to").select_option(label="Frame drum")
     bench.saved()
+    for hz in (3_000, 7_000):
+        page.mouse.move(*bench.point(hz))
+        page.keyboard.press("c")
+        bench.saved()
+    for index in (0, 2):  # two of three, picked
+        move.nth(index).get_by_title("Click to open").click(modifiers=["Shift"])
+    expect(page.get_by_label("Copy moves to").locator("option").first).to_have_text("copy 2 picked to")
+    page.get_by_label("Copy moves to").select_option(label="Lead voice")
+    bench.saved()
     listed = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.session.state.value.tracks))")
     tracks = {track["name"]: track for track in listed}
+    of_group = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.session.state.value.groups[0].ledger))")
+    assert [one["move"] for one in tracks["Lead voice"]["ledger"]] == [of_group[0]["move"], of_group[2]["move"]]
     assert len(tracks["Frame drum"]["ledger"]) == 1
     assert tracks["Box drum"]["ledger"][0]["move"] == tracks["Frame drum"]["ledger"][0]["move"]  # twins
     page.get_by_role("button", name="Frame drum", exact=True).click()
@@ -131,7 +142,7 @@ def test_groups_twins_copies_and_keepers_by_hand(bench, page: Page):
     assert mix["groups"][0]["ledger"][0]["move"]["kind"] == "bell"
     drum = next(track for track in mix["tracks"] if track["id"] == tracks["Frame drum"]["id"])
     assert drum["keepers"][0]["low_hz"] < 5_000 < drum["keepers"][0]["high_hz"]
-    for _ in range(7):
+    for _ in range(10):
         page.get_by_role("button", name="undo").click()
         bench.saved()
     expect(page.get_by_test_id("group")).to_have_count(1)  # only the mix is left

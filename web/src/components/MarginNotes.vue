@@ -24,6 +24,8 @@ const props = defineProps<{
   kinds: MoveKind[]
   frequency: FrequencyView
   chosenId: string | null
+  /** Moves picked to be copied together. */
+  pickedIds: ReadonlySet<string>
   heardId: string | null
   ledgerOn: boolean
   /** Tracks and groups but the one on the bench: what a move can listen to, or be copied to. */
@@ -36,6 +38,7 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{
   choose: [id: string | null]
+  pick: [id: string]
   change: [id: string, move: Move, label: string]
   hear: [id: string | null]
   duplicate: [id: string]
@@ -136,13 +139,15 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
       <svg class="ties" :width="TIE_PX" :height="length" aria-hidden="true"><path v-for="tie in ties" :key="tie.id" :d="tie.d" :class="{ strong: tie.id === chosenId, accused: tie.id === suspectId }" /></svg>
       <div v-if="ghostY !== null" class="ghost figures" :style="{ top: `${ghostY - 10}px` }">click: bell at {{ formatHz(ghostHz) }}</div>
       <article v-for="entry in ledger" :key="entry.id" :ref="entry.id === chosenId ? measure : undefined" class="note move" data-test="move"
-        :class="{ chosen: entry.id === chosenId, off: !entry.move.on || !ledgerOn, timed: entry.move.times_s?.length }"
+        :class="{ chosen: entry.id === chosenId, off: !entry.move.on || !ledgerOn, timed: entry.move.times_s?.length, picked: pickedIds.has(entry.id) }"
         :style="{ top: `${tops.get(entry.id) ?? 0}px`, height: entry.id === chosenId ? 'auto' : `${FOLDED_PX}px` }">
         <header>
           <button class="plain tick" role="switch" :aria-checked="entry.move.on" :title="entry.move.on ? 'On: click to switch off' : 'Off: click to switch on'"
             @click="emit('change', entry.id, { ...entry.move, on: !entry.move.on }, entry.move.on ? 'Switch a move off' : 'Switch a move on')">{{ entry.move.on ? 'on' : 'off' }}</button>
-          <button class="title" :aria-expanded="entry.id === chosenId" @click="emit('choose', entry.id === chosenId ? null : entry.id)"
+          <button class="title" :aria-expanded="entry.id === chosenId" title="Click to open, Shift and click to pick it for copying with others"
+            @click="$event.shiftKey ? emit('pick', entry.id) : emit('choose', entry.id === chosenId ? null : entry.id)"
             @keydown.up.prevent="nudge(entry, 1, $event.shiftKey)" @keydown.down.prevent="nudge(entry, -1, $event.shiftKey)" @keydown.delete="emit('remove', entry.id)">
+            <span v-if="pickedIds.has(entry.id)" class="mark" aria-label="picked">✓</span>
             <span class="kind">{{ kindOf(entry.move)?.label ?? entry.move.kind }}</span>
             <span v-if="entry.id !== chosenId && hears(entry.move)" class="hears" :title="`listens to ${otherName(hears(entry.move))}`">hears {{ otherName(hears(entry.move)) }}</span>
             <span v-else-if="entry.id !== chosenId" class="figures">{{ place(entry.move) }}</span>
@@ -198,6 +203,8 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
 .note { position: absolute; left: 22px; right: 4px; background: var(--paper-raised); border: 1px solid var(--line); border-left: 3px solid var(--green); overflow: hidden; cursor: default; padding: 2px 6px 2px 4px; }
 .pin { border-left: 3px dotted var(--ochre); display: flex; align-items: center; gap: 3px; }
 .pin .where { flex: 1; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.picked { background: var(--paper); border-color: var(--ink); border-left-color: var(--green); }
+.mark { font-weight: 700; }
 .timed { border-left-style: dashed; }
 .keeper { border-left: 3px double var(--ink); display: flex; align-items: center; }
 .keeper .where { flex: 1; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** The bench: find a fault of one track by eye and by sweeping, cut it, compare. */
-import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
 import HoldButton from '../components/HoldButton.vue'
 import LaneTools from '../components/LaneTools.vue'
 import MarginNotes from '../components/MarginNotes.vue'
@@ -162,10 +162,23 @@ const huntTold = computed(() => {
   return `${n || 'no'} suspect${n === 1 ? '' : 's'}${hunting.stale.value ? ', of another stretch' : ''}`
 })
 
-function copyAll(event: Event) {
+const picked = ref<ReadonlySet<string>>(new Set())
+watch(() => chosen.value?.id, () => (picked.value = new Set()))
+/** Those of the picked moves that are still there. */
+const pickedNow = computed(() => new Set(chosen.value?.ledger.map((one) => one.id).filter((id) => picked.value.has(id))))
+const copyWords = computed(() => (pickedNow.value.size ? `copy ${pickedNow.value.size} picked to` : 'copy all to'))
+
+function pick(id: string) {
+  picked.value = pickedNow.value.has(id) ? new Set([...pickedNow.value].filter((one) => one !== id)) : new Set([...pickedNow.value, id])
+}
+
+/** Copy what is picked, or all moves where nothing is. */
+function copyPicked(event: Event) {
   const select = event.target as HTMLSelectElement
-  if (select.value && chosen.value) bench.copyMoves(chosen.value.ledger.map((one) => one.id), select.value)
+  const ids = pickedNow.value.size ? [...pickedNow.value] : (chosen.value?.ledger.map((one) => one.id) ?? [])
+  if (select.value) bench.copyMoves(ids, select.value)
   select.value = ''
+  picked.value = new Set()
 }
 
 const PROBED = { lift: 'lifted', dip: 'dipped', only: 'only this' }
@@ -290,8 +303,8 @@ onBeforeUnmount(() => {
       <div class="head">
         <button class="plain boxed find" data-test="find" :disabled="hunting.finding.value" title="Look for what behaves like a fault, in the loop or in the whole song (H)" @click="hunting.hunt()">find suspects</button>
         <span class="soft told" data-test="found">{{ huntTold }}</span>
-        <select v-if="chosen.ledger.length > 1" class="all" aria-label="Copy all moves to" title="Copy all moves of this ledger to another track or group" @change="copyAll">
-          <option value="">copy all to</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }}</option>
+        <select v-if="chosen.ledger.length > 1" class="all" aria-label="Copy moves to" title="Copy all moves of this ledger, or those picked with Shift and a click, to another track or group" @change="copyPicked">
+          <option value="">{{ copyWords }}</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }}</option>
         </select>
       </div>
       <div class="head">
@@ -300,8 +313,8 @@ onBeforeUnmount(() => {
       </div>
       <SurveyRow />
       <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :stretch="huntedStretch" :cure="hunting.cure.value"
-        :kinds="kinds" :frequency="frequency" :chosen-id="entryId" :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :sections="bench.sections.value" :loop="loop" :gains="gainsNow"
-        @choose-suspect="hunting.suspectId.value = $event" @hear-suspect="hunting.audition" @judge="judge" @loop="hunting.setLoop" @choose="entryId = $event" @change="bench.changeMove" @hear="sliceEntryId = $event"
+        :kinds="kinds" :frequency="frequency" :chosen-id="entryId" :picked-ids="pickedNow" :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :sections="bench.sections.value" :loop="loop" :gains="gainsNow"
+        @choose-suspect="hunting.suspectId.value = $event" @hear-suspect="hunting.audition" @judge="judge" @loop="hunting.setLoop" @choose="entryId = $event" @pick="pick" @change="bench.changeMove" @hear="sliceEntryId = $event"
         @duplicate="bench.duplicateMove" @remove="bench.removeMove" @remove-pin="bench.removePin" @cut-pin="bench.cutPin" @tame-pin="bench.tamePin" @keep-pin="bench.keepPin" @remove-keeper="bench.removeKeeper" @preview="bench.previewMove" @copy="(id, target) => bench.copyMoves([id], target)" @add="bench.addBell" />
     </section>
     <div class="bottom">
@@ -346,7 +359,7 @@ onBeforeUnmount(() => {
 .keys .kind[aria-pressed='true'] { font-weight: 700; color: var(--ochre); background: none; text-decoration: underline; }
 .told { overflow: hidden; text-overflow: ellipsis; }
 .find { font-weight: 700; }
-.head .all { margin-left: auto; width: 74px; }
+.head .all { margin-left: auto; field-sizing: content; max-width: 124px; }
 .head option { background: var(--paper); }
 .notes { flex: 1; min-height: 0; }
 .side { display: flex; flex-direction: column; min-height: 0; min-width: 0; }
