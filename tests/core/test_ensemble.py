@@ -15,7 +15,7 @@ from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import STRONG, find_clashes, regain
 from mivlo.core.ensemble.contest import region_bands
-from mivlo.core.ensemble.describe import as_plain, sentence
+from mivlo.core.ensemble.describe import as_plain, sentence, what_can_be_won
 from mivlo.core.ensemble.erb_map import alike, erb_map, with_hop
 from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.proof import proof_sentence, prove
@@ -65,6 +65,8 @@ def test_a_planted_clash_is_named_with_direction_region_and_time():
     assert [start % 1.0 for start, _ in clash.times[1:]] == pytest.approx([0.0] * 3, abs=0.1) or clash.times[1][0] % 1.0 > 0.9
     assert clash.winnable_percent > 80
     assert "track 2 hides track 1" in sentence(clash, ["track 1", "track 2", "track 3"])
+    assert what_can_be_won(clash, ["1", "2", "3"]) == f"A cut can win back up to {clash.winnable_percent:.0f} % of that."
+    assert "cut in 2 alone" in what_can_be_won(replace(clash, winnable_percent=12.0), ["1", "2", "3"])
 
 
 def test_the_fader_decides_who_hides_whom():
@@ -109,6 +111,7 @@ def test_the_same_sound_twice_is_said_to_be_the_same():
     assert {(one.hidden, one.by) for one in clashes} >= {(0, 1), (1, 0)}
     assert all(one.same_sound for one in clashes)
     assert "no cut can decide it" in sentence(clashes[0], ["a", "b"])
+    assert not what_can_be_won(clashes[0], ["a", "b"])
     assert not any(one.same_sound for one in find_clashes(heard_of(tone, band(300, 900, -20, seed=5))))
 
 

@@ -867,6 +867,8 @@ export interface components {
             same_sound: boolean;
             /** Sentence */
             sentence: string;
+            /** Can Be Won */
+            can_be_won: string;
             /** Times */
             times: [
                 number,

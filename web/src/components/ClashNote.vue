@@ -39,20 +39,12 @@ const emit = defineEmits<{
   matched: [is: boolean]
   alone: [is: boolean]
 }>()
-/** Per cent that one track's cut can win back: below it, others are as much in the way. */
-const OTHERS_TOO = 20
 const PARTS = [[0.25, 'a quarter'], [0.5, 'half'], [0.75, 'three quarters'], [1, 'all']] as const
 
 const hidden = computed(() => props.nameOf(props.clash.hidden))
 const region = computed(() => `${tickHz(props.clash.low_hz)} to ${tickHz(props.clash.high_hz)} Hz`)
 const drafted = computed(() => (props.draft && 'entry' in props.draft ? props.draft : null))
 const refused = computed(() => (props.draft && 'refused' in props.draft ? props.draft.refused : ''))
-const winnable = computed(() => {
-  const { by, by_name, winnable_percent } = props.clash
-  if (!by || props.clash.same_sound) return ''
-  const part = `${Math.round(winnable_percent)} %`
-  return winnable_percent < OTHERS_TOO ? `Others hide it there as well: a cut in ${by_name} alone can win back ${part} of that.` : `A cut can win back up to ${part} of that.`
-})
 const answered = computed(() => props.clash.entry !== null)
 const moveTold = computed(() => {
   const one = drafted.value
@@ -72,7 +64,7 @@ const moveTold = computed(() => {
       <span class="row2"><span class="figures">{{ region }}</span><span class="weight" :class="clash.weight">{{ answered ? (proof?.verdict ?? 'measuring') : clash.first === null ? 'both stay' : clash.weight }}</span></span>
     </button>
     <template v-if="open">
-      <p class="says first-up" data-test="sentence">{{ clash.sentence }}. {{ winnable }}</p>
+      <p class="says first-up" data-test="sentence">{{ clash.sentence }}. {{ clash.can_be_won }}</p>
       <div class="line"><span class="soft">hold to hear</span>
         <HoldButton data-test="hear-hidden" @hold="emit('hear', [clash.hidden])" @release="emit('hear', null)">{{ hidden }}</HoldButton>
         <template v-if="clash.by">

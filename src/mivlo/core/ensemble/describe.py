@@ -5,9 +5,10 @@ from typing import Any
 
 from mivlo.core.ensemble.clashes import STRONG, Clash
 
-__all__ = ["ALL_OTHERS", "as_plain", "names_of", "sentence", "weight_in_words"]
+__all__ = ["ALL_OTHERS", "as_plain", "names_of", "sentence", "weight_in_words", "what_can_be_won"]
 
 ALL_OTHERS = "all others together"
+OTHERS_TOO_PERCENT = 20.0  # that one track's cut can win back: below it, others are as much in the way
 
 
 def names_of(clash: Clash, names: Sequence[str]) -> tuple[str, str]:
@@ -32,6 +33,16 @@ def sentence(clash: Clash, names: Sequence[str]) -> str:
         f"between {_hz(clash.low_hz)} and {_hz(clash.high_hz)} {by} {verb} {hidden} {100 * clash.share_of_time:.0f} % "
         f"of the time they play together; it loses {clash.loss_percent:.0f} % of its loudness there"
     )
+
+
+def what_can_be_won(clash: Clash, names: Sequence[str]) -> str:
+    """Return one sentence: how much of what is lost a cut in the other can win back; empty where there is no such cut."""
+    if clash.by is None or clash.same_sound:
+        return ""
+    part = f"{clash.winnable_percent:.0f} %"
+    if clash.winnable_percent < OTHERS_TOO_PERCENT:
+        return f"Others hide it there as well: a cut in {names[clash.by]} alone can win back {part} of that."
+    return f"A cut can win back up to {part} of that."
 
 
 def _hz(hz: float) -> str:

@@ -8,7 +8,7 @@ from pydantic import BaseModel
 from mivlo.core.engine.mix import ClashReason, LedgerEntry
 from mivlo.core.ensemble.clashes import Clash
 from mivlo.core.ensemble.columns import HIDDEN_FROM, band_edges_hz, worst_stretch
-from mivlo.core.ensemble.describe import ALL_OTHERS, sentence, weight_in_words
+from mivlo.core.ensemble.describe import ALL_OTHERS, sentence, weight_in_words, what_can_be_won
 from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.proof import ProofVerdict, proof_sentence
 from mivlo.core.ensemble.right_of_way import complete_order, goes_first, same_region
@@ -76,6 +76,7 @@ class ClashView(BaseModel):
     weight: str
     same_sound: bool
     sentence: str
+    can_be_won: str
     times: list[tuple[float, float]]
     worst: tuple[float, float] | None
     first: str | None
@@ -166,6 +167,7 @@ def _column(player: Player, number: int, answer: Answer) -> ColumnView:
 
 def _clash(state: SessionState, clash: Clash, ids: list[str], order: list[str], names: dict[str, str]) -> ClashView:
     hidden, by = ids[clash.hidden], None if clash.by is None else ids[clash.by]
+    called = [names[one] for one in ids]
     low_hz, high_hz = clash.low_hz, clash.high_hz
     first = hidden if by is None else goes_first(state.right_of_way, order, hidden, by, low_hz=low_hz, high_hz=high_hz)
     entry = None if by is None else _answering(state, (hidden, by), low_hz, high_hz)
@@ -174,7 +176,8 @@ def _clash(state: SessionState, clash: Clash, ids: list[str], order: list[str], 
         by_name=ALL_OTHERS if by is None else names[by], low_hz=low_hz, high_hz=high_hz, centre_hz=clash.centre_hz,
         share_of_time=clash.share_of_time, loss_percent=clash.loss_percent, loss_sone=clash.loss_sone,
         winnable_percent=clash.winnable_percent, strength=clash.strength, weight=weight_in_words(clash),
-        same_sound=clash.same_sound, sentence=sentence(clash, [names[one] for one in ids]), times=list(clash.times),
+        same_sound=clash.same_sound, sentence=sentence(clash, called), can_be_won=what_can_be_won(clash, called),
+        times=list(clash.times),
         worst=worst_stretch(clash), first=first,
         yielding=None if first is None or by is None else by if first == hidden else hidden,
         against=by is not None and (first == hidden or entry is not None), entry=entry,
