@@ -9,6 +9,7 @@ import numpy as np
 import soxr
 from scipy.signal import sosfilt
 
+from finder.built import draw_built
 from finder.faults import Fault, draw_fault, plant
 from finder.phrases import RATE, TEST_BANKS, TRAINING_BANKS, Phrase, draw_instrument, draw_phrase
 from mivlo.core.filters.matched import high_shelf
@@ -16,7 +17,12 @@ from mivlo.core.units import Array
 
 __all__ = ["CASES", "Item", "items_of_phrase"]
 
-CASES = ("line", "hump", "line", "loud line", "line", "harsh", "line", "clean")
+# A file of lines has two of them on average; what is fitted on has as many of each fault.
+CASES = {
+    "test": ("line", "hump", "line", "loud line", "line", "harsh", "line", "clean"),
+    "training": ("line", "hump", "loud line", "line", "harsh", "hump", "loud line", "clean"),
+}
+BUILT_EVERY = 7  # phrases of what is fitted on: one that no bank has
 APART = 0.35  # octaves between two lines of one file, at least
 
 
@@ -39,7 +45,8 @@ def items_of_phrase(part: str, index: int, *, variants: int, folder: Path) -> It
     for variant in range(variants):
         # So that the cases are spread over the phrases evenly, however few of them each phrase has.
         number = index * variants + variant
-        yield _item(phrase, part, f"{part}-{index}-{variant}", CASES[number % len(CASES)], np.random.default_rng((number, 7)))
+        case = CASES[part][number % len(CASES[part])]
+        yield _item(phrase, part, f"{part}-{index}-{variant}", case, np.random.default_rng((number, 7)))
 
 
 def _phrase(part: str, index: int, folder: Path) -> Phrase:
@@ -50,8 +57,12 @@ def _phrase(part: str, index: int, folder: Path) -> Phrase:
     random = np.random.default_rng((index, part == "test"))
     weights = np.array([1.0 if bank.melodic else 0.25 for bank in banks])
     while True:
+        if part == "training" and index % BUILT_EVERY == BUILT_EVERY - 1:
+            phrase = draw_built(random, seconds=float(random.uniform(7.0, 18.0)))
+            break
         bank = banks[random.choice(len(banks), p=weights / weights.sum())]
-        phrase = draw_phrase(bank, draw_instrument(bank, random), random, seconds=float(random.uniform(7.0, 18.0)))
+        instrument = draw_instrument(bank, random, others=part == "training")
+        phrase = draw_phrase(bank, instrument, random, seconds=float(random.uniform(7.0, 18.0)))
         if float(np.sqrt(np.mean(phrase.samples**2))) > 1e-4:  # not every bank has every drum
             break
     folder.mkdir(parents=True, exist_ok=True)

@@ -1,7 +1,8 @@
 """Fits the finder's weights on planted faults, and writes src/mivlo/core/finder/weights.npz.
 
     .venv/bin/pip install torch==2.13.0     (a tool of development only: not needed to run or to test)
-    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 900] [--variants 6]
+    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 1040] [--variants 5] [--fits 4]
+    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --go-on     (from the weights that there are, gently)
 
 Wants Debian's fluidsynth and the packages of the training banks (finder/phrases.py). The folder keeps phrases and cues.
 """
@@ -26,6 +27,7 @@ from mivlo.core.units import Array
 
 WEIGHTS = Path(__file__).parents[2] / "src" / "mivlo" / "core" / "finder" / "weights.npz"
 BATCH, EPOCHS, RATE = 16, 18, 2e-3
+GO_ON_EPOCHS, GO_ON_RATE = 5, 5e-4
 LINE_SPREAD, WIDE_SPREAD = 1.3, 7.0  # bands: how sharply the truth is drawn
 VALIDATION_EVERY = 10  # phrases: every tenth is held back
 
@@ -50,16 +52,23 @@ def targets(case: Case, n_bands: int) -> tuple[Array, Array]:
     return np.asarray(truth), np.asarray(weight)
 
 
-def fit(x: torch.Tensor, truth: torch.Tensor, weight: torch.Tensor, held: np.ndarray, seed: int) -> TapNetwork:
-    """Return a network fitted to all files but those held back, whose loss is printed."""
+def fit(
+    x: torch.Tensor, truth: torch.Tensor, weight: torch.Tensor, held: np.ndarray, seed: int,
+    before: dict[str, torch.Tensor] | None,
+) -> TapNetwork:  # fmt: skip
+    """Return a network fitted to all files but those held back; their loss is printed. From scratch, or from what was before."""
     torch.manual_seed(seed)
     random = np.random.default_rng(seed)
     network = TapNetwork(x.shape[1])
-    optimiser = torch.optim.AdamW(network.parameters(), lr=RATE, weight_decay=2e-2)
+    epochs, rate = EPOCHS, RATE
+    if before is not None:
+        network.load_state_dict(before)
+        epochs, rate = GO_ON_EPOCHS, GO_ON_RATE
+    optimiser = torch.optim.AdamW(network.parameters(), lr=rate, weight_decay=2e-2)
     used = np.flatnonzero(~held)
-    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, RATE, total_steps=EPOCHS * (len(used) // BATCH))
+    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, rate, total_steps=epochs * (len(used) // BATCH))
     loss_of = torch.nn.BCEWithLogitsLoss(reduction="none")
-    for epoch in range(EPOCHS):
+    for epoch in range(epochs):
         network.train()
         started, total = time.time(), 0.0
         order = random.permutation(used)
@@ -111,27 +120,40 @@ def calibration(log_odds: Array, cases: list[Case]) -> Array:
     return np.array(found)
 
 
+def _of_fit(weights: dict[str, Array], seed: int) -> dict[str, torch.Tensor] | None:
+    """Return the parameters of one fit of a file of weights, by their names; None where there are none."""
+    own = {name.split(".", 1)[1]: part for name, part in weights.items() if name.startswith(f"{seed}.")}
+    return {name: torch.from_numpy(part.astype(np.float32)) for name, part in own.items()} or None
+
+
 def main() -> None:
     """Fit and write."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--folder", type=Path, required=True)
-    parser.add_argument("--phrases", type=int, default=900)
-    parser.add_argument("--variants", type=int, default=6)
-    parser.add_argument("--fits", type=int, default=2)
+    parser.add_argument("--phrases", type=int, default=1040)
+    parser.add_argument("--variants", type=int, default=5)
+    parser.add_argument("--fits", type=int, default=4)
+    parser.add_argument("--go-on", action="store_true")
     parser.add_argument("--out", type=Path, default=WEIGHTS)
     options = parser.parse_args()
     cases = list(load_cases("training", options.phrases, options.variants, options.folder))
     values = np.stack([case.cues for case in cases])
     some = values[:: max(len(values) // 400, 1)].astype(np.float32)
     mean, spread = some.mean(axis=(0, 2)), some.std(axis=(0, 2)) + 1e-3
+    n_fits, before = options.fits, dict[str, Array]()
+    if options.go_on:
+        with np.load(WEIGHTS) as stored_before:
+            before = dict(stored_before)
+        assert tuple(before["names"]) == cases[0].names, "the weights that there are know other cues: fit from scratch"
+        n_fits, mean, spread = int(before["fits"]), before["mean"], before["spread"]
     n_bands = values.shape[2]
     for row in range(len(values)):
         values[row] = np.clip((values[row] - mean[:, None]) / spread[:, None], -FURTHEST, FURTHEST)
     truths = [targets(case, n_bands) for case in cases]
     held = np.array([int(case.item.name.split("-")[1]) % VALIDATION_EVERY == 0 for case in cases])
     x, truth, weight = (torch.from_numpy(part) for part in (values, *(np.stack(part) for part in zip(*truths, strict=True))))
-    stored: dict[str, Array] = {"mean": mean, "spread": spread, "fits": np.array(options.fits), "names": np.array(cases[0].names)}
-    networks = [fit(x, truth, weight, held, seed) for seed in range(options.fits)]
+    stored: dict[str, Array] = {"mean": mean, "spread": spread, "fits": np.array(n_fits), "names": np.array(cases[0].names)}
+    networks = [fit(x, truth, weight, held, seed, _of_fit(before, seed)) for seed in range(n_fits)]
     for seed, network in enumerate(networks):
         stored |= {f"{seed}.{name}": part.numpy().astype(np.float16) for name, part in network.state_dict().items()}
     with torch.no_grad():

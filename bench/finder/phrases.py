@@ -15,11 +15,12 @@ import soundfile
 from mivlo.core.units import Array
 
 __all__ = [
-    "RATE", "TEST_BANKS", "TRAINING_BANKS", "Bank", "Instrument", "Phrase", "draw_instrument", "draw_phrase", "render_notes",
+    "INSTRUMENTS", "RATE", "TEST_BANKS", "TRAINING_BANKS", "Bank", "Instrument", "Phrase", "draw_instrument", "draw_notes",
+    "draw_phrase", "render_notes",
 ]  # fmt: skip
 
 RATE = 48_000
-FOLDER = Path("/usr/share/sounds/sf2")
+FOLDER = Path("/usr/share/sounds")
 SEMITONE_STEPS = (-7, -5, -4, -3, -2, -2, -1, 1, 2, 2, 3, 4, 5, 7)
 CHORDS = ((0, 4, 7), (0, 3, 7), (0, 5, 9), (0, 4, 7, 10), (0, 7, 12, 16), (0, 3, 8))
 
@@ -37,14 +38,16 @@ class Bank:
 
 # The two groups share no maker; the Black Pearl kit is in no bank of the other group.
 TRAINING_BANKS = (
-    Bank("fluid-soundfont-gm", "FluidR3_GM.sf2", melodic=True, drum_kits=(0, 8, 16, 32, 40)),
-    Bank("opl3-soundfont", "OPL-3_FM_128M.sf2", melodic=True, drum_kits=()),
-    Bank("avldrums (black pearl)", "Black_Pearl_4_LV2.sf2", melodic=False, drum_kits=(0,), drum_channel=0),
+    Bank("fluid-soundfont-gm", "sf2/FluidR3_GM.sf2", melodic=True, drum_kits=(0, 8, 16, 32, 40)),
+    # Made from the one above, with newer recordings of many instruments.
+    Bank("musescore-general-soundfont", "sf3/MuseScore_General.sf3", melodic=True, drum_kits=(0, 8, 16, 25, 32, 40, 48)),
+    Bank("opl3-soundfont", "sf2/OPL-3_FM_128M.sf2", melodic=True, drum_kits=()),
+    Bank("avldrums (black pearl)", "sf2/Black_Pearl_4_LV2.sf2", melodic=False, drum_kits=(0,), drum_channel=0),
 )
 TEST_BANKS = (
-    Bank("timgm6mb-soundfont", "TimGM6mb.sf2", melodic=True, drum_kits=(0,)),
-    Bank("csound-soundfont", "sf_GMbank.sf2", melodic=True, drum_kits=(0,)),
-    Bank("avldrums (red zeppelin)", "Red_Zeppelin_4_LV2.sf2", melodic=False, drum_kits=(0,), drum_channel=0),
+    Bank("timgm6mb-soundfont", "sf2/TimGM6mb.sf2", melodic=True, drum_kits=(0,)),
+    Bank("csound-soundfont", "sf2/sf_GMbank.sf2", melodic=True, drum_kits=(0,)),
+    Bank("avldrums (red zeppelin)", "sf2/Red_Zeppelin_4_LV2.sf2", melodic=False, drum_kits=(0,), drum_channel=0),
 )
 
 
@@ -86,6 +89,8 @@ DRUMS = (
     Instrument("cymbals", "cymbals", manner="drums", drums=(42, 46, 51, 49)),
     Instrument("kit", "other", manner="drums", drums=(36, 38, 42, 42, 46, 51, 45)),
 )
+# Of General MIDI, less its effects and noises from 96 on.
+OTHER_PROGRAMS = tuple(sorted(set(range(96)) - {instrument.program for instrument in INSTRUMENTS}))
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,8 +102,15 @@ class Phrase:
     samples: Array
 
 
-def draw_instrument(bank: Bank, random: np.random.Generator) -> Instrument:
-    """Return what plays: each instrument as likely as any other, each kind of drum twice as likely, with any kit."""
+def draw_instrument(bank: Bank, random: np.random.Generator, *, others: bool = False) -> Instrument:
+    """Return what plays: each instrument as likely as any other, each kind of drum twice as likely, with any kit.
+
+    With `others`, one in three is any other program of the bank, lest an ear fitted to the named ones knows no others.
+    """
+    if others and bank.melodic and random.random() < 1.0 / 3.0:
+        low = int(random.integers(36, 56))
+        manner = str(random.choice(("line", "chords")))
+        return Instrument("another", "other", int(random.choice(OTHER_PROGRAMS)), low, low + 32, manner)
     choices: list[Instrument] = [*(INSTRUMENTS if bank.melodic else ()), *((*DRUMS, *DRUMS) if bank.drum_kits else ())]
     chosen = choices[int(random.integers(len(choices)))]
     if chosen.manner != "drums":
@@ -108,14 +120,18 @@ def draw_instrument(bank: Bank, random: np.random.Generator) -> Instrument:
 
 def draw_phrase(bank: Bank, instrument: Instrument, random: np.random.Generator, *, seconds: float) -> Phrase:
     """Return a random phrase of an instrument, mono or stereo by chance."""
-    draw = {"line": _line, "chords": _chords, "drums": _strokes}[instrument.manner]
-    samples = render_notes(bank, instrument, draw(instrument, random, seconds), seconds)
+    samples = render_notes(bank, instrument, draw_notes(instrument, random, seconds), seconds)
     samples = samples if random.random() < 0.5 else samples.mean(axis=0, keepdims=True)
     peak = float(np.max(np.abs(samples))) or 1.0
     return Phrase(bank.name, instrument, (samples * (10.0 ** (random.uniform(-14, -1) / 20.0) / peak)).astype(np.float32))
 
 
 MidiNote = tuple[float, float, int, int]  # start_s, end_s, note, velocity
+
+
+def draw_notes(instrument: Instrument, random: np.random.Generator, seconds: float) -> list[MidiNote]:
+    """Return notes as an instrument plays them."""
+    return {"line": _line, "chords": _chords, "drums": _strokes}[instrument.manner](instrument, random, seconds)
 
 
 def _line(instrument: Instrument, random: np.random.Generator, seconds: float) -> list[MidiNote]:
@@ -177,6 +193,7 @@ def render_notes(bank: Bank, instrument: Instrument, notes: list[MidiNote], seco
     with tempfile.TemporaryDirectory() as folder:
         file.save(f"{folder}/p.mid")
         command = ["fluidsynth", "-ni", "-q", "-r", str(RATE), "-g", "0.5", "-R", "0", "-C", "0", "-O", "float", "-T", "wav"]
+        command += ["-o", "synth.dynamic-sample-loading=1"]
         subprocess.run(
             [*command, "-F", f"{folder}/p.wav", str(FOLDER / bank.file), f"{folder}/p.mid"], check=True, capture_output=True
         )

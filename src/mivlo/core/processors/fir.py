@@ -69,8 +69,7 @@ class FirStage:
         # Kernels in the order in which they came, each with the place (of the sound itself) where it fades in.
         self._kernels: list[tuple[Spectra, int]] = [(_kernel_spectra(spec, n_channels, sample_rate_hz), -(1 << 62))]
         self._history: list[Spectra] = []  # newest first
-        self._before = np.zeros((n_channels, self._size))
-        self._incoming = np.zeros((n_channels, 0))
+        self._incoming = np.zeros((n_channels, self._size))  # the partition before, and what waits to fill one
         self._outgoing = np.zeros((n_channels, 0))
         self._position: int | None = None
 
@@ -87,13 +86,13 @@ class FirStage:
     def process(self, x: Array, context: Context) -> Array:
         if self._position is None:
             fill = context.frame % self._size
-            self._incoming, self._outgoing = np.zeros((len(x), fill)), np.zeros((len(x), self._size - fill))
+            self._incoming, self._outgoing = np.zeros((len(x), self._size + fill)), np.zeros((len(x), self._size - fill))
         n = x.shape[1]
         incoming, outgoing = np.concatenate([self._incoming, x], axis=1), [self._outgoing]
-        start = context.frame - self._incoming.shape[1]
+        start = context.frame - (self._incoming.shape[1] - self._size)
         done = 0
-        while incoming.shape[1] - done >= self._size:
-            outgoing.append(self._block(incoming[:, done : done + self._size], start + done - self._taps // 2))
+        while incoming.shape[1] - done >= 2 * self._size:
+            outgoing.append(self._block(incoming[:, done : done + 2 * self._size], start + done - self._taps // 2))
             done += self._size
         self._incoming = incoming[:, done:].copy()
         joined = np.concatenate(outgoing, axis=1)
@@ -110,12 +109,11 @@ class FirStage:
         return other
 
     def is_sound(self) -> bool:
-        return all(bool(np.isfinite(part).all()) for part in (self._before, self._incoming, self._outgoing))
+        return all(bool(np.isfinite(part).all()) for part in (self._incoming, self._outgoing))
 
     def _block(self, x: Array, place: int) -> Array:
-        """Return what leaves for one partition of input; `place` is where its first frame belongs in the sound."""
-        spectrum = np.asarray(rfft(np.concatenate([self._before, x], axis=1), axis=1))
-        self._before = x.copy()
+        """Return what leaves for a partition behind the one before; `place` is where its first frame belongs in the sound."""
+        spectrum = np.asarray(rfft(x, axis=1))
         partitions = max(len(kernel) for kernel, _ in self._kernels)
         self._history = [spectrum, *self._history[: partitions - 1]]
         while len(self._kernels) > 1 and place >= self._kernels[1][1] + FADE_FRAMES:
