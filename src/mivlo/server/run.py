@@ -4,6 +4,7 @@ import argparse
 import contextlib
 import ctypes
 import fcntl
+import http.client
 import os
 import shutil
 import signal
@@ -200,7 +201,8 @@ def _wait_ready(port: int, monitor_port: int, children: dict[str, subprocess.Pop
         if time.monotonic() > deadline:
             raise StepError(f"no answer from {', '.join(sorted(waiting))} within {READY_SECONDS:.0f} s")
         for url in list(waiting):
-            with contextlib.suppress(OSError), urllib.request.urlopen(url, timeout=2):
+            # While nobody listens yet, a connection to loopback may even reach itself, and then hears its own question.
+            with contextlib.suppress(OSError, http.client.HTTPException), urllib.request.urlopen(url, timeout=2):
                 waiting.discard(url)
         time.sleep(0.05)
 

@@ -43,20 +43,22 @@ async def monitor(socket: WebSocket) -> None:
     await socket.accept()
     play: LivePlay | None = None
     measuring: asyncio.Task[None] | None = None
-    with contextlib.suppress(WebSocketDisconnect):
-        while True:
-            text = await socket.receive_text()
-            try:
-                before, play = play, await _answer(socket, play, text)
-                if play is not before:
-                    _change_over(before, play)
-            except ValidationError as error:
-                await _send(socket, [Problem(message=explain_validation(error))])
-            except (MivloError, OSError) as error:
-                await _send(socket, [Problem(message=str(error))])
-            if play is not None and (measuring is None or measuring.done()):
-                measuring = asyncio.create_task(_measure(socket, play))
-    _change_over(play, None)
+    try:
+        with contextlib.suppress(WebSocketDisconnect):
+            while True:
+                text = await socket.receive_text()
+                try:
+                    before, play = play, await _answer(socket, play, text)
+                    if play is not before:
+                        _change_over(before, play)
+                except ValidationError as error:
+                    await _send(socket, [Problem(message=explain_validation(error))])
+                except (MivloError, OSError) as error:
+                    await _send(socket, [Problem(message=str(error))])
+                if play is not None and (measuring is None or measuring.done()):
+                    measuring = asyncio.create_task(_measure(socket, play))
+    finally:
+        _change_over(play, None)
 
 
 def _change_over(before: LivePlay | None, play: LivePlay | None) -> None:
