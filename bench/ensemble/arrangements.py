@@ -13,7 +13,7 @@ from scipy.signal import butter, sosfilt
 from mivlo.core.loudness import integrated_loudness
 from mivlo.core.units import Array
 
-__all__ = ["Arrangement", "Part", "Planted", "draw_arrangement"]
+__all__ = ["HOW", "Arrangement", "Part", "Planted", "draw_arrangement"]
 
 # Registers: lowest note, and who plays there (General MIDI program, name, role). Each is an octave and more from the next, and
 # each part is kept to its own band: overtones of all would collide with all otherwise, and nothing would be clean.
@@ -26,6 +26,7 @@ REGISTERS: Sequence[tuple[int, Sequence[tuple[int, str, str]]]] = (
           (11, "vibraphone", "keys"))),
     (89, ((73, "flute", "other"), (9, "glockenspiel", "keys"), (72, "piccolo", "other"), (40, "violin up high", "strings"))),
 )  # fmt: skip
+HOW = ("notes", "tone", "backing")  # a clash is planted
 SCALE = (0, 2, 3, 5, 7)
 SPAN = 7  # semitones of a register that are used
 BAND_BELOW, BAND_ABOVE = 1.12, 1.2  # from the lowest note and to the highest
@@ -63,11 +64,14 @@ class Arrangement:
 
 
 def draw_arrangement(part: str, index: int, *, seconds: float = 12.0) -> Arrangement:
-    """Return one arrangement of "training" or "test" by its number: of four, one is clean, one collides by tone, two by notes."""
+    """Return one arrangement of "training" or "test" by its number.
+
+    Of five, one is clean, one collides by tone, two by notes, and one is a finished backing of all parts but one.
+    """
     random = np.random.default_rng((index, part == "test", 5))
     banks = [bank for bank in (TEST_BANKS if part == "test" else TRAINING_BANKS) if bank.melodic]
     bank = banks[int(random.integers(len(banks)))]
-    how = ("notes", "clean", "notes", "tone")[index % 4]
+    how = ("notes", "clean", "notes", "tone", "backing")[index % 5]
     registers = sorted(random.choice(len(REGISTERS), size=int(random.integers(3, 6)), replace=False).tolist())
     drawn = [_track(bank, register, random, seconds) for register in registers]
     levels = [_usual(register) + float(random.uniform(-2, 2)) for register in registers]
@@ -77,12 +81,18 @@ def draw_arrangement(part: str, index: int, *, seconds: float = 12.0) -> Arrange
     victim = int(random.integers(1 if how == "tone" else 0, len(parts)))
     low_hz, high_hz = _reach(drawn[victim][1])
     louder_lu = levels[victim] + float(random.uniform(5, 10))
-    if how == "notes":
+    if how in ("notes", "backing"):
         other, notes, _ = _track(bank, registers[victim], random, seconds, not_named=parts[victim].name)
         region = _reach([*drawn[victim][1], *notes])
-        return Arrangement(
-            bank.name, (*parts, _at(other, louder_lu)), Planted(victim, len(parts), region[0], BAND_ABOVE * region[1] / 1.06, how)
-        )
+        region = (region[0], BAND_ABOVE * region[1] / 1.06)
+        other = _at(other, louder_lu)
+        if how == "notes":
+            return Arrangement(bank.name, (*parts, other), Planted(victim, len(parts), *region, how))
+        # Two channels hold all but one, and one is alone before them.
+        rest = [part.samples for index, part in enumerate([*parts, other]) if index != victim]
+        mixed = np.stack([np.broadcast_to(one, (2, one.shape[1])) for one in rest]).sum(axis=0)
+        backing = Part("backing", "full backing", mixed.astype(np.float32))
+        return Arrangement(bank.name, (parts[victim], backing), Planted(0, 1, *region, how))
     by = int(random.integers(victim))
     # What this one has up there, as if its tone were badly chosen: its own overtones, loud.
     band = butter(6, [low_hz, high_hz], "bandpass", fs=RATE, output="sos")

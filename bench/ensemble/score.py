@@ -19,7 +19,7 @@ import numpy as np
 from finder.phrases import RATE
 from report import machine_line, table, write_part
 
-from ensemble.arrangements import Arrangement, Planted, draw_arrangement
+from ensemble.arrangements import HOW, Arrangement, Planted, draw_arrangement
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import STRONG, Clash, find_clashes
 from mivlo.core.ensemble.erb_map import erb_map
@@ -65,8 +65,8 @@ def rows_of(files: Sequence[Scored]) -> list[tuple[str, str, str]]:
     """Return what the goals are about."""
     planted = [one for one in files if one.planted is not None]
     rows = []
-    by_notes, by_tone = ([one for one in planted if one.planted and one.planted.how == how] for how in ("notes", "tone"))
-    for name, chosen in (("all", planted), ("by notes", by_notes), ("by tone", by_tone)):
+    by = {how: [one for one in planted if one.planted and one.planted.how == how] for how in HOW}
+    for name, chosen in (("all", planted), *((f"by {how}", by[how]) for how in HOW)):
         right = [bool(one.clashes) and one.planted is not None and _same_pair(one.clashes[0], one.planted) for one in chosen]
         regions = [overlap(one.clashes[0], one.planted) for one, ok in zip(chosen, right, strict=True) if ok and one.planted]
         rows.append((f"{name}: pair and direction named first", "90 %", f"{np.mean(right):.0%} of {len(chosen)}"))

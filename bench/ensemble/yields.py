@@ -18,12 +18,12 @@ import numpy as np
 from finder.phrases import RATE
 from report import machine_line, table, write_part
 
-from ensemble.arrangements import draw_arrangement
+from ensemble.arrangements import HOW, draw_arrangement
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import find_clashes
-from mivlo.core.ensemble.contest import contest_between, outcome
+from mivlo.core.ensemble.contest import Contest, contest_between, outcome
 from mivlo.core.ensemble.erb_map import ErbMap, erb_map
 from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
@@ -32,6 +32,7 @@ from mivlo.core.ensemble.yielding import Contender, draft_yield
 from mivlo.core.units import Array
 
 CAP_DB = 4.0
+STEP_DB, DEEPEST_STEPS, BESIDE = 6.0, 4, 2  # of the cheapest cut of any shape: bands beside the region count too
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,11 +44,39 @@ class Measured:
     cost_percent: float
     capped_regained: float
     depth_db: float
+    least_cost_percent: float
 
 
 def map_of(samples: Array) -> ErbMap:
     """Return a track's map."""
     return erb_map(ArraySource(samples), start=0, end=samples.shape[1], sample_rate_hz=RATE)
+
+
+def least_cost_percent(contest: Contest, part: float) -> float:
+    """Return about the least that a cut of any shape must cost to win a part of what can be won: a bound for every bell.
+
+    Band by band, greedily: always the step that wins most for what it costs.
+    """
+    n_bands, region = len(CENTRES_HZ), contest.region
+    gain, gone = np.ones(n_bands), np.ones(n_bands)
+    gone[region] = 0.0
+    rest = now = outcome(contest, gain)
+    target = rest.front + part * (outcome(contest, gone).front - rest.front)
+    bands = range(max(region.start - BESIDE, 0), min(region.stop + BESIDE, n_bands))
+    deepest = 10.0 ** (-STEP_DB * (DEEPEST_STEPS + 0.5) / 10.0)
+    while now.front < target:
+        tried = []
+        for band in bands:
+            for steps in (1, DEEPEST_STEPS):
+                cut = gain.copy()
+                cut[band] *= 10.0 ** (-STEP_DB * steps / 10.0)
+                if cut[band] > deepest:
+                    there = outcome(contest, cut)
+                    tried.append(((there.front - now.front) / max(now.yielding - there.yielding, 1e-9), cut, there))
+        if not tried:
+            break
+        _, gain, now = max(tried, key=lambda one: one[0])
+    return 100.0 * (1.0 - now.yielding / max(rest.yielding, 1e-9))
 
 
 def measured(work: tuple[str, int]) -> Measured | None:
@@ -96,8 +125,9 @@ def measured(work: tuple[str, int]) -> Measured | None:
     free, cost, depth_db = gained(24.0)
     capped, _, _ = gained(CAP_DB)
     return Measured(
-        arrangement.planted.how, free / max(at_best - rest, 1e-9), cost, capped / max(at_cap - rest, 1e-9), depth_db
-    )
+        arrangement.planted.how, free / max(at_best - rest, 1e-9), cost, capped / max(at_cap - rest, 1e-9), depth_db,
+        least_cost_percent(contest, 0.5),
+    )  # fmt: skip
 
 
 def _both(median: float, worst: float) -> str:
@@ -115,15 +145,16 @@ def main() -> None:
     with ProcessPoolExecutor(2) as pool:
         found = list(pool.map(measured, [(options.part, index) for index in range(options.arrangements)]))
     rows = []
-    for name, hows in (("all", ("notes", "tone")), ("by notes", ("notes",)), ("by tone", ("tone",))):
+    for name, hows in (("all", HOW), *((f"by {how}", (how,)) for how in HOW)):
         chosen = [one for one in found if one is not None and one.how in hows]
-        free, cost, capped, depth_db = (
+        free, cost, capped, depth_db, least = (
             np.array([getattr(one, field) for one in chosen])
-            for field in ("regained", "cost_percent", "capped_regained", "depth_db")
+            for field in ("regained", "cost_percent", "capped_regained", "depth_db", "least_cost_percent")
         )
         rows += [
             (f"{name}: regained of what any cut could win, no cap (median, least)", "0.5", _both(np.median(free), free.min())),
             (f"{name}: the other's loss then, per cent (median, most)", "10", _both(np.median(cost), cost.max())),
+            (f"{name}: the least that any shape of cut would cost (median, most)", "", _both(np.median(least), least.max())),
             (f"{name}: of what any cut of 4 dB could win (median, least)", "0.8", _both(np.median(capped), capped.min())),
             (f"{name}: share of those at 0.8 or more", "all", f"{np.mean(capped >= 0.8):.0%} of {len(capped)}"),
             (f"{name}: depth without a cap, dB (median, most)", "", _both(np.median(depth_db), depth_db.min())),

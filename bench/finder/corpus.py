@@ -1,28 +1,34 @@
 """The benchmark's files: phrases with and without planted faults, drawn anew from a seed; the phrases are kept."""
 
 import pickle
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 import soxr
-from scipy.signal import sosfilt
+from scipy.signal import butter, oaconvolve, sosfilt
 
 from finder.built import draw_built
 from finder.faults import Fault, draw_fault, plant
+from finder.kits import draw_kit
+from finder.models import draw_model
 from finder.phrases import RATE, TEST_BANKS, TRAINING_BANKS, Phrase, draw_instrument, draw_phrase
-from mivlo.core.filters.matched import high_shelf
+from mivlo.core.filters.matched import high_shelf, plain_bell
 from mivlo.core.units import Array
 
 __all__ = ["CASES", "Item", "items_of_phrase"]
 
-# A file of lines has two of them on average; what is fitted on has as many of each fault.
+# A file of lines has two of them on average; what is fitted on has more of the rarer faults.
 CASES = {
     "test": ("line", "hump", "line", "loud line", "line", "harsh", "line", "clean"),
-    "training": ("line", "hump", "loud line", "line", "harsh", "hump", "loud line", "clean"),
+    "training": (
+        "line", "hump", "loud line", "line", "harsh", "line", "hump", "clean", "line", "loud line", "hump", "line", "harsh",
+        "line", "loud line", "clean",
+    ),
 }
-BUILT_EVERY = 7  # phrases of what is fitted on: one that no bank has
+# Of what is fitted on, so many phrases are of no bank: from formulas, from kits of recordings, from physical models.
+ELSEWHERE = {draw_built: 0.17, draw_kit: 0.13, draw_model: 0.13}
 APART = 0.35  # octaves between two lines of one file, at least
 
 
@@ -57,17 +63,28 @@ def _phrase(part: str, index: int, folder: Path) -> Phrase:
     random = np.random.default_rng((index, part == "test"))
     weights = np.array([1.0 if bank.melodic else 0.25 for bank in banks])
     while True:
-        if part == "training" and index % BUILT_EVERY == BUILT_EVERY - 1:
-            phrase = draw_built(random, seconds=float(random.uniform(7.0, 18.0)))
-            break
-        bank = banks[random.choice(len(banks), p=weights / weights.sum())]
-        instrument = draw_instrument(bank, random, others=part == "training")
-        phrase = draw_phrase(bank, instrument, random, seconds=float(random.uniform(7.0, 18.0)))
+        elsewhere = _elsewhere(random) if part == "training" else None
+        if elsewhere is not None:
+            phrase = elsewhere(random, seconds=float(random.uniform(7.0, 18.0)))
+        else:
+            bank = banks[random.choice(len(banks), p=weights / weights.sum())]
+            instrument = draw_instrument(bank, random, others=part == "training")
+            phrase = draw_phrase(bank, instrument, random, seconds=float(random.uniform(7.0, 18.0)))
         if float(np.sqrt(np.mean(phrase.samples**2))) > 1e-4:  # not every bank has every drum
             break
     folder.mkdir(parents=True, exist_ok=True)
     path.write_bytes(pickle.dumps(phrase))
     return phrase
+
+
+def _elsewhere(random: np.random.Generator) -> Callable[..., Phrase] | None:
+    """Return what else draws a phrase by chance, or None for a bank."""
+    drawn = random.random()
+    for draw, part in ELSEWHERE.items():
+        if drawn < part:
+            return draw
+        drawn -= part
+    return None
 
 
 def _item(phrase: Phrase, part: str, name: str, case: str, random: np.random.Generator) -> Item:
@@ -90,10 +107,31 @@ def _item(phrase: Phrase, part: str, name: str, case: str, random: np.random.Gen
 
 
 def _otherwise(samples: Array, random: np.random.Generator) -> Array:
-    """Return a phrase as another instrument might sound: faster or slower with its formants, and tilted."""
+    """Return a phrase as another instrument might sound, or another recording of it.
+
+    Faster or slower with its formants, tilted, with a body of other mild humps; some duller, in noise, driven a little,
+    or in a small room, as the banks of other makers are.
+    """
     factor = float(2.0 ** random.uniform(-0.35, 0.35))
     moved = soxr.resample(samples.T, RATE, RATE * factor, quality="MQ").T
     corner_hz = float(np.exp(random.uniform(np.log(400), np.log(3_000))))
     shelf = high_shelf(corner_hz, float(random.uniform(-7, 7)), 0.4, sample_rate_hz=RATE)
-    sos = np.array([[s.b0, s.b1, s.b2, 1.0, s.a1, s.a2] for s in shelf])
-    return np.asarray(sosfilt(sos, moved, axis=1), dtype=np.float32)
+    sections = [*shelf]
+    for _ in range(int(random.integers(0, 4))):
+        hz, q = float(np.exp(random.uniform(np.log(150), np.log(8_000)))), float(random.uniform(0.4, 2.0))
+        sections.append(plain_bell(hz, float(random.normal(0.0, 1.8)), q, sample_rate_hz=RATE))
+    x = np.asarray(sosfilt(np.array([[s.b0, s.b1, s.b2, 1.0, s.a1, s.a2] for s in sections]), moved, axis=1))
+    peak = float(np.max(np.abs(x))) + 1e-9
+    if random.random() < 0.3:
+        x = sosfilt(butter(4, float(np.exp(random.uniform(np.log(4_500), np.log(14_000)))), fs=RATE, output="sos"), x, axis=1)
+    if random.random() < 0.15:
+        drive = random.uniform(0.5, 2.0) / peak
+        x = np.tanh(drive * x) / drive
+    if random.random() < 0.15:
+        n = round(random.uniform(0.03, 0.25) * RATE)
+        room = random.standard_normal(n) * 10.0 ** (-3.0 * np.arange(n) / n)
+        room *= random.uniform(0.1, 0.5) / np.sqrt(np.sum(room**2))
+        x = x + oaconvolve(x, room[None], axes=1)[:, : x.shape[1]]
+    if random.random() < 0.3:
+        x = x + peak * 10.0 ** (random.uniform(-85, -50) / 20.0) * random.standard_normal(x.shape)
+    return np.asarray(x, dtype=np.float32)

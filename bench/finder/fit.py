@@ -45,7 +45,7 @@ def targets(case: Case, n_bands: int) -> tuple[Array, Array]:
         truth[row] = np.maximum(truth[row], shape)
         near = np.abs(bands - at) < (3 if line else 12)
         truth[OUTPUTS.index("loud-only"), near] = fault.loud_only
-        weight[OUTPUTS.index("loud-only"), near] = 3.0 if fault.loud_only else 0.6  # as much of both in all
+        weight[OUTPUTS.index("loud-only"), near] = 2.0 if fault.loud_only else 0.6  # as much of both in all
     for name, extra in (("line", 8.0), ("hump", 3.0), ("harsh", 3.0)):
         row = OUTPUTS.index(name)
         weight[row] *= 1.0 + extra * truth[row]

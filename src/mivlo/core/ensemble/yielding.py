@@ -1,6 +1,7 @@
 """From a clash to the move by which one track yields: a dip that listens to the other, as shallow as does the job."""
 
-from collections.abc import Sequence
+import itertools
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -25,7 +26,8 @@ __all__ = ["DEEPEST_DB", "DEFAULT_PART", "Contender", "Drafted", "draft_yield"]
 
 DEFAULT_PART = 0.5  # of what can be won
 DEEPEST_DB = 24.0  # of a dynamic move
-WIDTHS = (0.5, 0.8, 1.2, 1.8, 2.6)  # of the region, in octaves: candidates
+WIDTHS = (0.3, 0.5, 0.8, 1.2, 1.8, 2.6)  # of the region, in octaves: candidates
+PLACES = (0.5, 0.35, 0.65, 0.2, 0.8)  # of the region, from its low edge, in octaves: candidates for the centre
 NARROWEST_OCTAVES, WIDEST_OCTAVES = 0.2, 3.0
 ENOUGH = 0.85  # of what a cut of the whole region by the limit wins: then the narrowest counts
 STEPS = 6  # of the search for the least depth
@@ -116,43 +118,58 @@ def _ends(contest: Contest) -> tuple[Outcome, Outcome]:
     return outcome(contest, np.ones(len(CENTRES_HZ))), outcome(contest, gone)
 
 
+_Dip = tuple[float, float, float, Outcome]  # hz, width in octaves, depth in dB, what it gives
+
+
 def _least(
     contest: Contest, low_hz: float, high_hz: float, limit_db: float, part: float, mid_share: float, sample_rate_hz: float
-) -> tuple[float, float, float, Outcome]:
+) -> _Dip:
     """Return centre, width and least depth of the bell that brings the part back at the least cost, and what it gives.
 
     Where none brings it back within the limit: the narrowest that wins nearly as much as a cut of the whole region would.
     """
     rest, gone = _ends(contest)
     target = rest.front + part * (gone.front - rest.front)
-    hz, octaves = float(np.sqrt(low_hz * high_hz)), float(np.log2(high_hz / low_hz))
-    tried = []
-    for factor in WIDTHS:
-        width = float(np.clip(factor * octaves, NARROWEST_OCTAVES, WIDEST_OCTAVES))
-        q = octaves_to_q(width)
+    octaves = float(np.log2(high_hz / low_hz))
+    widths = dict.fromkeys(float(np.clip(factor * octaves, NARROWEST_OCTAVES, WIDEST_OCTAVES)) for factor in WIDTHS)
+    tried: list[_Dip] = []
+    best: _Dip | None = None
+    for width, place in itertools.product(widths, PLACES):
+        hz, q = low_hz * 2.0 ** (place * octaves), octaves_to_q(width)
 
-        def at(depth_db: float, q: float = q) -> Outcome:
+        def at(depth_db: float, hz: float = hz, q: float = q) -> Outcome:
             return outcome(contest, _gain_power(hz, q, depth_db, mid_share, sample_rate_hz))
 
-        low, high, result = 0.0, limit_db, at(limit_db)
-        if result.front >= target:
-            for _ in range(STEPS):
-                middle = 0.5 * (low + high)
-                if at(middle).front >= target:
-                    high = middle
-                else:
-                    low = middle
-            high = min(np.ceil(high * 10.0) / 10.0, limit_db)
-            result = at(high)
-        tried.append((hz, width, float(high), result))
-    enough = [one for one in tried if one[3].front >= target]
-    if enough:
-        return max(enough, key=lambda one: one[3].yielding)
+        tried.append((hz, width, limit_db, at(limit_db)))
+        found = _least_depth(at, tried[-1], target, 0.0 if best is None else best[3].yielding)
+        best = best if found is None else found
+    if best is not None:
+        return best
     flat = np.ones(len(CENTRES_HZ))
     flat[contest.region] = 1.0 - mid_share * (1.0 - 10.0 ** (-limit_db / 10.0))
     could = outcome(contest, flat).front - rest.front
     near = [one for one in tried if one[3].front - rest.front >= ENOUGH * could]
     return near[0] if near else max(tried, key=lambda one: one[3].front)
+
+
+def _least_depth(at: Callable[[float], Outcome], deepest: _Dip, target: float, keeps: float) -> _Dip | None:
+    """Return a dip no deeper than brings a target back; None where it cannot, or leaves the other less than `keeps`."""
+    hz, width, high, result = deepest
+    if result.front < target:
+        return None
+    low = 0.0
+    for _ in range(STEPS):
+        middle = 0.5 * (low + high)
+        result = at(middle)
+        if result.front >= target:
+            high = middle
+        elif result.yielding <= keeps:
+            return None  # too little, and dearer already
+        else:
+            low = middle
+    depth_db = min(float(np.ceil(high * 10.0) / 10.0), deepest[2])
+    result = at(depth_db)
+    return (hz, width, depth_db, result) if result.yielding > keeps else None
 
 
 def _gain_power(hz: float, q: float, depth_db: float, mid_share: float, sample_rate_hz: float) -> Array:
