@@ -21,6 +21,7 @@ HOP_FRAMES = 1024  # at the working rate
 HOP_S = HOP_FRAMES / 48_000.0  # about: the working rate is 32 to 64 kHz
 MOST_FRAMES = 4_500  # of the map: longer stretches are looked at more sparsely, so that memory stays bounded
 FLOOR_DB = -130.0
+HIGHEST_OF_RATE = 0.48
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +62,8 @@ def level_map(source: Source, *, start: int, end: int, sample_rate_hz: float) ->
         count = min(len(chunk[0][0]), n_frames - done)
         low_hz = 0.0
         for frames_by_channel, (halved, size, high_hz) in zip(chunk, RESOLUTIONS, strict=True):
-            chosen = np.flatnonzero((hz >= low_hz) & (hz < min(high_hz, 0.48 * rate)))
+            high_hz = min(high_hz, HIGHEST_OF_RATE * rate / 2.0**halved)  # the next resolution takes over what this one cannot see
+            chosen = np.flatnonzero((hz >= low_hz) & (hz < high_hz))
             low_hz = high_hz
             if len(chosen) and count > 0:
                 scale = (2.0 / np.hanning(size + 1)[:size].sum()) ** 2 / len(frames_by_channel)

@@ -7,7 +7,7 @@ from fastapi import Depends, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, ValidationError
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import DataError, IntegrityError, OperationalError
 from sqlalchemy.orm import Session
 
 from mivlo.core.errors import MivloError
@@ -67,6 +67,14 @@ def add_error_handlers(app: FastAPI) -> None:
     @app.exception_handler(OperationalError)
     def no_database(_: Request, __: OperationalError) -> JSONResponse:
         return _answer("no-database", "the database does not answer; nothing was saved by this step: try again")
+
+    @app.exception_handler(DataError)
+    def not_storable(_: Request, __: DataError) -> JSONResponse:
+        return _answer("bad-parameter", "a text holds a character, or a number is of a size, that cannot be stored; leave it out")
+
+    @app.exception_handler(IntegrityError)
+    def taken(_: Request, __: IntegrityError) -> JSONResponse:
+        return _answer("stale-state", "an id is in use already, or another change came at the same time: read the session again")
 
     @app.exception_handler(OSError)
     def disk(_: Request, error: OSError) -> JSONResponse:

@@ -11,7 +11,7 @@ from mivlo.core.cellar import Cellar, CellarTrack, clear_the_cellar
 from mivlo.core.engine.mix import Evidence, Keeper, Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource, Source, open_source
-from mivlo.core.errors import NotFoundError
+from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.finder.audition import Auditions, auditions, keeper_around
 from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.kinds import HINTS, Kind
@@ -28,7 +28,7 @@ from mivlo.core.units import hz_to_note
 from mivlo.server.services.imports import STORED, stored_path
 from mivlo.server.services.pool import in_pool
 from mivlo.server.services.state import Dismissed, SessionState
-from mivlo.server.services.strips import alone_mix, sound_of, stretch_of, strip_of
+from mivlo.server.services.strips import alone_mix, frames_between, sound_of, stretch_of, strip_of
 from mivlo.server.settings import settings
 
 __all__ = [
@@ -274,8 +274,9 @@ def _measure(folder: str, mix: Mix, evidence: Evidence, offset_s: float, n_frame
         return open_source(Path(folder) / audio_id / STORED)
 
     strip = mix.tracks[0]
-    start = max(round((evidence.start_s - offset_s) * rate), 0)
-    end = min(round((evidence.end_s - offset_s) * rate), n_frames)
+    start, end = frames_between(evidence.start_s - offset_s, evidence.end_s - offset_s, n_frames, rate)
+    if end <= start:
+        raise ParameterError(f"{strip.id} has no sound from {evidence.start_s:g} to {evidence.end_s:g} s, where it was found")
     blocks = render_track(
         mix, strip.id, open_stored, start=strip.start_frame + start, end=strip.start_frame + end, sample_rate_hz=rate
     )

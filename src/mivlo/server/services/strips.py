@@ -17,7 +17,7 @@ from mivlo.server.services.state import GroupView, SessionState, TrackState, ses
 from mivlo.server.services.views import Bounce, bounce, keep_only, rendered_folder
 from mivlo.server.settings import settings
 
-__all__ = ["alone_mix", "sound_of", "stretch_of", "strip_of", "treated"]
+__all__ = ["alone_mix", "frames_between", "sound_of", "stretch_of", "strip_of", "treated"]
 
 
 def strip_of(state: SessionState, strip_id: str) -> TrackState | GroupView:
@@ -49,10 +49,16 @@ def stretch_of(
     """
     audio_id, offset_s, role, n_frames = sound_of(state, strip)
     rate = state.sample_rate_hz
-    start, end = max(round((start_s - offset_s) * rate), 0), min(round((end_s - offset_s) * rate), n_frames)
+    start, end = frames_between(start_s - offset_s, end_s - offset_s, n_frames, rate)
     if end <= start:
         raise ParameterError(f"{strip.name} has no sound from {start_s:.2f} to {end_s:.2f} s")
     return audio_id, start, end, offset_s, role
+
+
+def frames_between(start_s: float, end_s: float, n_frames: int, rate: int) -> tuple[int, int]:
+    """Return the first frame and the one after the last of a stretch in seconds, within a sound, however far it reaches."""
+    longest_s = n_frames / rate
+    return round(min(max(start_s, 0.0), longest_s) * rate), round(min(max(end_s, 0.0), longest_s) * rate)
 
 
 def alone_mix(state: SessionState, strip: TrackState | GroupView) -> Mix:
