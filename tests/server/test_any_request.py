@@ -1,5 +1,6 @@
 """Requests as no page would send them, drawn from the API's own description: each is answered, none breaks anything."""
 
+import contextlib
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -9,7 +10,11 @@ from urllib.parse import quote
 import httpx
 import numpy as np
 import pytest
+from websockets.sync.client import connect
 
+from mivlo.server.monitor.messages import from_page
+
+from ..conftest import Running
 from .helpers import bell, edit, session_with_track, set_track
 
 ABSURD: tuple[Any, ...] = (
@@ -19,6 +24,7 @@ ABSURD: tuple[Any, ...] = (
 PER_OPERATION, PER_EDIT = 30, 120
 HOW_ABSURD = (0.0, 0.03, 0.12)  # of the values of a request
 DEEPEST = 12
+EPOCH = 7_777
 LEFT_ALONE = {("delete", "/api/sessions/{session_id}")}  # would end what the others are asked about
 
 
@@ -49,7 +55,8 @@ class Drawer:
                 return {name: self.named(name, part, depth) for name, part in schema.get("properties", {}).items()
                         if name in schema.get("required", ()) or "const" in part or self.random.random() < 0.5}  # fmt: skip
             case "array":
-                parts = schema.get("prefixItems") or [schema.get("items", {})] * int(self.random.integers(schema.get("minItems", 0), 3))
+                count = int(self.random.integers(schema.get("minItems", 0), 3))
+                parts = schema.get("prefixItems") or [schema.get("items", {})] * count
                 return [self.value(part, depth + 1) for part in parts]
             case "integer":
                 return int(self.random.integers(int(low), int(high) + 1))
@@ -121,3 +128,33 @@ def test_no_request_breaks_the_server_and_all_refusals_say_why(http, seed):
     assert answered > 200  # most of them would otherwise stop at the door
     again = session_with_track(http)  # the server works as before
     assert edit(http, again, set_track(again, gain_db=-3)).status_code == 200
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_no_message_silences_the_monitor(mivlo: Running, http, seed):
+    track = session_with_track(http, seconds=4.0)["tracks"][0]
+    schema = from_page.json_schema()
+    drawer = Drawer({"components": {"schemas": schema["$defs"]}}, np.random.default_rng(seed))
+    drawer.known = {"audio_id": track["audio"]["id"], "sample_rate_hz": 48_000}
+    mix = {"tracks": [{"id": track["id"], "audio_id": track["audio"]["id"]}]}
+    play = json.dumps({"do": "play", "epoch": EPOCH, "at_frame": 0, "sample_rate_hz": 48_000, "mix": mix})
+    with connect(mivlo.monitor_url, origin=mivlo.url, max_size=None, proxy=None) as socket:
+        refusals: list[str] = []
+        for turn in range(150):
+            drawer.absurd = HOW_ABSURD[turn % len(HOW_ABSURD)]
+            drawn = play if turn % 10 == 0 else json.dumps(drawer.value(schema))
+            socket.send(b"\x00binary" if turn % 25 == 7 else "no JSON {" if turn % 25 == 8 else drawn)
+            with contextlib.suppress(TimeoutError):
+                while turn % 5:  # else the next comes at once
+                    told = socket.recv(timeout=0.05)
+                    refusals += [told] if isinstance(told, str) and '"problem"' in told else []
+        assert len(refusals) > 20
+        assert all(len(json.loads(told)["message"]) > 10 for told in refusals)
+        socket.send(play)
+        sound = np.zeros(0)
+        while len(sound) < 2_048:
+            told = socket.recv(timeout=10)
+            if isinstance(told, bytes) and np.frombuffer(told[:8], dtype="<f8")[0] == EPOCH:
+                sound = np.concatenate([sound, np.frombuffer(told[32:], dtype="<f4")])
+        assert np.isfinite(sound).all()
+        assert np.abs(sound).max() > 0.01

@@ -130,7 +130,7 @@ def test_an_edit_on_a_stale_state_gets_a_clear_answer(http):
     ("fields", "said"),
     [
         ({"gain_db": 25}, "gain_db"), ({"pan": -1.2}, "pan"), ({"role": "kazoo"}, "role"), ({"name": ""}, "name"),
-        ({"colour": 3}, "colour"), ({"ledger": [bell(q=1e9)]}, "q"), ({"ledger": [bell(), bell()]}, "same id"),
+        ({"colour": 3}, "colour"), ({"ledger": [bell(q=1e9)]}, "q"), ({"ledger": [bell(), bell()]}, "used twice: e1"),
         ({"start_frame": -1}, "start_frame"), ({"pins": [{"id": "p", "hz": 5}]}, "hz"),
     ],
 )  # fmt: skip

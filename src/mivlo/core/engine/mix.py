@@ -1,15 +1,15 @@
 """What the engine is told: tracks with their ledgers and faders, and how the user listens just now."""
 
-from collections.abc import Mapping
-from typing import Annotated, Literal
+from collections.abc import Iterable, Mapping
+from typing import Annotated, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from mivlo.core.moves import Move
 
 __all__ = [
     "MIX_ID", "ClashReason", "Evidence", "Frozen", "GroupState", "GuardReference", "Keeper", "LedgerEntry", "LedgerState", "Mix",
-    "Phase", "Probe", "Slice", "StripState", "audible_tracks",
+    "Phase", "Probe", "Slice", "StripState", "audible_tracks", "refuse_twins",
 ]  # fmt: skip
 
 MIX_ID = "mix"
@@ -23,16 +23,24 @@ class Frozen(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
+def refuse_twins(ids: Iterable[str], what: str) -> None:
+    """Raise a ValueError where an id is used twice. Source: ours."""
+    known = list(ids)
+    twice = sorted({one for one in known if known.count(one) > 1})
+    if twice:
+        raise ValueError(f"{what} must differ in their ids; used twice: {', '.join(twice)}")
+
+
 class Evidence(Frozen):
     """What a move answers: a suspect as it was measured, so that it can be measured again."""
 
     kind: str = Field(max_length=40)
     hz: float = Field(ge=20.0, le=20_000.0)
     q: float = Field(ge=0.1, le=100.0)
-    excess_db: float
-    ring_s: float | None = None
-    start_s: float = Field(ge=0.0)
-    end_s: float = Field(ge=0.0)
+    excess_db: float = Field(ge=-200.0, le=200.0)
+    ring_s: float | None = Field(default=None, ge=0.0, le=1e4)
+    start_s: float = Field(ge=0.0, le=1e6)
+    end_s: float = Field(ge=0.0, le=1e6)
     times: tuple[tuple[float, float], ...] = Field(default=(), max_length=200)
 
 
@@ -74,6 +82,11 @@ class LedgerState(Frozen):
     phase: Phase = "minimum"
     keepers: tuple[Keeper, ...] = Field(default=(), max_length=100)
 
+    @model_validator(mode="after")
+    def _entries_differ(self) -> Self:
+        refuse_twins((entry.id for entry in self.ledger), "the entries of a ledger")
+        return self
+
 
 class StripState(LedgerState):
     """One track as the engine needs it."""
@@ -109,8 +122,8 @@ class Slice(Frozen):
 class GuardReference(Frozen):
     """What the loop reads without the probe; the guard keeps the probe near it."""
 
-    loudness_lufs: float | None = None
-    true_peak_db: float | None = None
+    loudness_lufs: float | None = Field(default=None, ge=-200.0, le=100.0)
+    true_peak_db: float | None = Field(default=None, ge=-400.0, le=120.0)
 
 
 class Mix(Frozen):
@@ -129,8 +142,13 @@ class Mix(Frozen):
     pipe_hz: float | None = Field(default=None, ge=20.0, le=20_000.0)  # the pitch pipe, where it sounds
     match_db: Annotated[float, Field(ge=-60.0, le=0.0)] = 0.0
     dim: bool = False
-    loop_start_frame: int | None = Field(default=None, ge=0)
-    loop_end_frame: int | None = Field(default=None, ge=0)
+    loop_start_frame: int | None = Field(default=None, ge=0, le=2**40)
+    loop_end_frame: int | None = Field(default=None, ge=0, le=2**40)
+
+    @model_validator(mode="after")
+    def _ids_differ(self) -> Self:
+        refuse_twins((strip.id for strip in (*self.tracks, *self.groups, self.master)), "tracks, groups and the mix")
+        return self
 
     def probes(self) -> tuple[Probe, ...]:
         """Return all probes that sound."""

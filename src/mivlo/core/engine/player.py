@@ -329,7 +329,7 @@ class Player:
         for track in heard:
             specs = self._specs(track, mix)
             node = self._nodes.get(track.id)
-            if node is None or _sound_of(node.state) != _sound_of(track):
+            if node is None or track.id in self._busses or _sound_of(node.state) != _sound_of(track):
                 node = self._new_track(track, specs, starts.get(track.id, self._frame))
                 changed.add(track.id)
             elif node.strip.apply(specs, frame=self._frame, stale=stale or _listens(specs, changed_keys)):
@@ -348,7 +348,7 @@ class Player:
                 member_ids = [*groups, *(track.id for track in heard if track.group_id not in groups)]
             members = [nodes[member_id].strip for member_id in sorted(member_ids)]
             node = self._nodes.get(group.id)
-            if node is None:
+            if node is None or group.id not in self._busses:
                 node = self._new_bus(group, specs, members, starts.get(group.id, self._frame))
                 changed.add(group.id)
             else:

@@ -62,7 +62,7 @@ def level_map(source: Source, *, start: int, end: int, sample_rate_hz: float) ->
         count = min(len(chunk[0][0]), n_frames - done)
         low_hz = 0.0
         for frames_by_channel, (halved, size, high_hz) in zip(chunk, RESOLUTIONS, strict=True):
-            high_hz = min(high_hz, HIGHEST_OF_RATE * rate / 2.0**halved)  # the next resolution takes over what this one cannot see
+            high_hz = min(high_hz, HIGHEST_OF_RATE * rate / 2.0**halved)  # the next takes over what this one cannot see
             chosen = np.flatnonzero((hz >= low_hz) & (hz < high_hz))
             low_hz = high_hz
             if len(chosen) and count > 0:

@@ -44,11 +44,13 @@ async def monitor(socket: WebSocket) -> None:
     play: LivePlay | None = None
     measuring: asyncio.Task[None] | None = None
     try:
-        with contextlib.suppress(WebSocketDisconnect):
+        with contextlib.suppress(WebSocketDisconnect):  # while something is sent
             while True:
-                text = await socket.receive_text()
+                told = await socket.receive()
+                if told["type"] == "websocket.disconnect":
+                    break
                 try:
-                    before, play = play, await _answer(socket, play, text)
+                    before, play = play, await _answer(socket, play, told.get("text") or "")
                     if play is not before:
                         _change_over(before, play)
                 except ValidationError as error:

@@ -4,7 +4,7 @@ from typing import Annotated, Literal, Self, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from mivlo.core.engine.mix import GroupState, Keeper, LedgerEntry, Mix, Phase, StripState
+from mivlo.core.engine.mix import GroupState, Keeper, LedgerEntry, Mix, Phase, StripState, refuse_twins
 from mivlo.core.ensemble.right_of_way import RightOfWay
 from mivlo.core.roles import Role
 
@@ -148,9 +148,7 @@ class LedgerFields(Strict):
 
     @model_validator(mode="after")
     def _ids_are_unique(self) -> Self:
-        ids = [entry.id for entry in self.ledger]
-        if len(set(ids)) != len(ids):
-            raise ValueError("ledger: two entries have the same id")
+        refuse_twins((entry.id for entry in self.ledger), "the entries of a ledger")
         return self
 
 
