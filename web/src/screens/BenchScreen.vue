@@ -303,13 +303,13 @@ onBeforeUnmount(() => {
       <div class="head">
         <button class="plain boxed find" data-test="find" :disabled="hunting.finding.value" title="Look for what behaves like a fault, in the loop or in the whole song (H)" @click="hunting.hunt()">find suspects</button>
         <span class="soft told" data-test="found">{{ huntTold }}</span>
-        <select v-if="chosen.ledger.length > 1" class="all" aria-label="Copy moves to" title="Copy all moves of this ledger, or those picked with Shift and a click, to another track or group" @change="copyPicked">
-          <option value="">{{ copyWords }}</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }}</option>
-        </select>
       </div>
       <div class="head">
         <label><span class="soft">steady moves in</span> <select :value="chosen.phase" aria-label="Phase" data-test="phase" title="Minimum phase: no delay, as hardware does it. Linear phase: the same magnitude, no phase shift; softens before attacks." @change="setPhase">
           <option value="minimum">minimum phase</option><option value="linear">linear phase</option></select></label>
+        <select v-if="chosen.ledger.length > 1" class="all" aria-label="Copy moves to" title="Copy all moves of this ledger, or those picked with Shift and a click, to another track or group" @change="copyPicked">
+          <option value="">{{ copyWords }}</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }}</option>
+        </select>
       </div>
       <SurveyRow />
       <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :stretch="huntedStretch" :cure="hunting.cure.value"
@@ -351,13 +351,13 @@ onBeforeUnmount(() => {
 .readout { position: absolute; right: 270px; transform: translateY(calc(-100% - 3px)); padding: 2px 7px; background: var(--paper-raised); border: 1px solid var(--ink-soft); pointer-events: none; white-space: nowrap; line-height: 1.3; }
 .readout.below { transform: translateY(4px); }
 .readout.lifting { border: 2px solid var(--ochre); }
-.head { display: flex; align-items: baseline; gap: 6px; padding: 4px 6px 3px 24px; border-bottom: 1px solid var(--line); font-size: 12.5px; white-space: nowrap; }
+.head { display: flex; flex-wrap: wrap; align-items: baseline; gap: 6px; padding: 4px 6px 3px 24px; border-bottom: 1px solid var(--line); font-size: 12.5px; white-space: nowrap; }
 .head select { font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); }
 .marked { position: absolute; left: 62px; transform: translateY(-50%); background: var(--paper-raised); border: 1px solid var(--ink-soft); padding: 1px 6px; font-size: 12.5px; z-index: 2; white-space: nowrap; }
 .marked .plain { font-size: 12.5px; padding: 0 5px; }
 .keys .kind { text-decoration: none; padding: 0 3px; border: 0; }
 .keys .kind[aria-pressed='true'] { font-weight: 700; color: var(--ochre); background: none; text-decoration: underline; }
-.told { overflow: hidden; text-overflow: ellipsis; }
+.told { white-space: normal; }
 .find { font-weight: 700; }
 .head .all { margin-left: auto; field-sizing: content; max-width: 124px; }
 .head option { background: var(--paper); }

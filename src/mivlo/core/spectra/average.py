@@ -19,6 +19,7 @@ AXIS_HZ = LOWEST_HZ * 2.0 ** (np.arange(N_BANDS) / BANDS_PER_OCTAVE)
 RESOLUTIONS = ((0.68, 300.0), (0.34, 1_200.0), (0.085, np.inf))
 OUTLINE_OCTAVES = 1.0  # the near outline spans half an octave to one
 OUTLINE_GAP_OCTAVES = 0.3  # around the candidate, left out of its own outline
+FAR_END_OCTAVES = 1.0 / 3.0
 FAR_OCTAVES, FAR_GAP_OCTAVES = 2.5, 1.0  # either side: a hump of Q 0.9 is about one and a half octaves wide
 OUTLINE_PERCENTILE = 40.0  # what stands out itself (the skirts of the candidate, overtones) lies above
 
@@ -102,20 +103,17 @@ def near_outline(level_db: Array) -> Array:
 def far_outline(level_db: Array) -> Array:
     """Return the far outline of (bands,) levels: the trend over octaves, against which wide humps stand out.
 
-    Source: a line through what lies FAR_GAP_OCTAVES to FAR_OCTAVES away on either side, by least squares, at every place;
+    Source: the line of least squares through what lies FAR_GAP_OCTAVES to FAR_OCTAVES away on either side, at every place;
     tests/core/test_levels.py holds it against a planted hump
     """
     reach, gap = round(FAR_OCTAVES * BANDS_PER_OCTAVE), round(FAR_GAP_OCTAVES * BANDS_PER_OCTAVE)
-    place = np.arange(-reach, reach + 1, dtype=np.float64)
-    ring = (np.abs(place) >= gap).astype(np.float64)
-    inside = np.ones(len(level_db))
-
-    def summed(values: Array, weights: Array) -> Array:
-        return np.asarray(np.convolve(values, weights[::-1], "full")[reach : reach + len(values)])
-
-    n, sx, sxx = summed(inside, ring), summed(inside, ring * place), summed(inside, ring * place**2)
-    sy, sxy = summed(level_db, ring), summed(level_db, ring * place)
-    return np.asarray((sxx * sy - sx * sxy) / (n * sxx - sx**2))
+    # Beyond the ends of the axis the levels are taken to go on as they end: a line drawn out of one side alone strays far.
+    ends = round(FAR_END_OCTAVES * BANDS_PER_OCTAVE)
+    low, high = float(np.mean(level_db[:ends])), float(np.mean(level_db[-ends:]))
+    padded = np.pad(level_db, reach, constant_values=(low, high))
+    ring = (np.abs(np.arange(-reach, reach + 1)) >= gap).astype(np.float64)
+    # Both sides weigh the same, so the line at its middle is their mean.
+    return np.convolve(padded, ring / ring.sum(), "valid")
 
 
 def stand_out(level_db: Array) -> Array:

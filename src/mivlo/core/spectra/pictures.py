@@ -21,6 +21,7 @@ MOST_DIFFERENCE_DB = 12.0  # is full ink in a picture of differences
 HEARD_OVER_DB = 24.0  # above the paper: what is fainter is no difference that anybody hears
 # Window lengths in seconds and the frequency above which each serves: pitch below, timing above.
 RESOLUTIONS = ((0.17, 0.0), (0.085, 250.0), (0.043, 1_000.0), (0.011, 5_000.0))
+BLEND_OCTAVES = 0.5  # over which one gives way to the next, lest a seam be taken for something in the sound
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,14 +55,17 @@ def spectrogram_tile(source: Source, tile: Tile, *, sample_rate_hz: float) -> Ar
     ------
     Nothing: beyond the source there is silence.
 
-    Source: short-time Fourier transform (Hann) with a window length for each part of the axis, power interpolated
+    Source: short-time Fourier transform (Hann) with a window length for each part of the axis, levels interpolated
     """
     rows_hz = tile.rows_hz()
     out = np.full((TILE_ROWS, TILE_COLUMNS), -200.0)
+    inside = rows_hz < 0.5 * sample_rate_hz
+    out[inside] = 0.0
     first = tile.column * TILE_COLUMNS * tile.hop_frames
     bounds = [low for _, low in RESOLUTIONS] + [np.inf]
     for (seconds, low_hz), high_hz in zip(RESOLUTIONS, bounds[1:], strict=True):
-        chosen = (rows_hz >= low_hz) & (rows_hz < min(high_hz, 0.5 * sample_rate_hz))
+        weights = _above(rows_hz, low_hz) * (1.0 - _above(rows_hz, high_hz))
+        chosen = (weights > 0.0) & inside
         if not chosen.any():
             continue
         size = 1 << round(np.log2(seconds * sample_rate_hz))
@@ -70,8 +74,16 @@ def spectrogram_tile(source: Source, tile: Tile, *, sample_rate_hz: float) -> Ar
         low = np.minimum(position.astype(int), power.shape[0] - 2)
         part = (position - low)[:, None]
         between = power_to_db(power[low]) * (1.0 - part) + power_to_db(power[low + 1]) * part
-        out[chosen] = np.maximum(between, _highest_of_row(power, rows_hz, chosen, size / sample_rate_hz))
+        levels = np.maximum(between, _highest_of_row(power, rows_hz, chosen, size / sample_rate_hz))
+        out[chosen] += weights[chosen, None] * levels
     return out
+
+
+def _above(rows_hz: Array, bound_hz: float) -> Array:
+    """Return 0..1: how far each row lies above a bound, running up over BLEND_OCTAVES around it."""
+    if bound_hz in (0.0, np.inf):
+        return np.full(len(rows_hz), float(bound_hz == 0.0))
+    return np.clip(np.log2(rows_hz / bound_hz) / BLEND_OCTAVES + 0.5, 0.0, 1.0)
 
 
 def _highest_of_row(power: Array, rows_hz: Array, chosen: np.ndarray, bins_per_hz: float) -> Array:
