@@ -109,13 +109,13 @@ def _level_cues(x: Floats, loudness: Floats) -> dict[str, Floats]:
     quiet = playing & (loudness <= np.percentile(loudness[playing], 45.0))
     quiet = quiet if quiet.any() else playing
     power = np.exp(x * np.float32(np.log(10.0) / 10.0))
-    thirds = 10.0 * np.log10(np.maximum(uniform_filter1d(power, THIRD_OCTAVE, axis=1), 1e-13))
+    thirds = 10.0 * np.log10(np.maximum(uniform_filter1d(power, THIRD_OCTAVE, axis=1), 1e-16))
     centred = ((loudness - loudness[playing].mean()) * playing).astype(np.float32)
     energy = float((centred**2).sum()) + 1e-6
     cues: dict[str, Floats] = {}
     ordered = np.sort(x, axis=0)
     curves = {f"level {p}": ordered[min(int(p / 100 * len(x)), len(x) - 1)] for p in (10, 50, 90, 98)}
-    curves |= {"mean level": x.mean(axis=0), "power": 10.0 * np.log10(power.mean(axis=0) + 1e-13)}
+    curves |= {"mean level": x.mean(axis=0), "power": 10.0 * np.log10(power.mean(axis=0) + 1e-16)}
     curves |= {"when loud": x[loud].mean(axis=0), "when quiet": x[quiet].mean(axis=0)}
     for name, curve in curves.items():
         cues[f"{name}, proud"] = _stand_out(curve)

@@ -20,7 +20,8 @@ RESOLUTIONS = ((4, 1024, 350.0), (4, 512, 1_200.0), (2, 1024, 4_800.0), (0, 2048
 HOP_FRAMES = 1024  # at the working rate
 HOP_S = HOP_FRAMES / 48_000.0  # about: the working rate is 32 to 64 kHz
 MOST_FRAMES = 4_500  # of the map: longer stretches are looked at more sparsely, so that memory stays bounded
-FLOOR_DB = -130.0
+FLOOR_DB = -160.0
+RANGE_DB = 100.0  # below the loudest band nothing is heard: what a track is told to be must not hang on its level
 HIGHEST_OF_RATE = 0.48
 
 
@@ -71,7 +72,8 @@ def level_map(source: Source, *, start: int, end: int, sample_rate_hz: float) ->
                     padded = size * 2 if halved else size
                     _add_bands(power[done : done + count], frames[:count], chosen, hz, size, padded, rate / 2.0**halved, scale)
         done += count
-    levels = 10.0 * np.log10(np.maximum(power, np.float32(10.0 ** (FLOOR_DB / 10.0))))
+    floor = max(float(power.max()) * 10.0 ** (-RANGE_DB / 10.0), 10.0 ** (FLOOR_DB / 10.0))
+    levels = 10.0 * np.log10(np.maximum(power, np.float32(floor)))
     hop_s = HOP_FRAMES * sparser / rate
     total = 10.0 * np.log10(np.maximum(power.sum(axis=1), 10.0 ** (FLOOR_DB / 10.0)))
     return LevelMap(hz, start / sample_rate_hz + np.arange(n_frames) * hop_s, levels, np.asarray(total))
