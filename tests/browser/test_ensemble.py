@@ -159,7 +159,19 @@ def test_the_order_is_dragged_and_the_close_view_shows_two(bench, page: Page):
     heads.nth(1).click()
     page.get_by_test_id("close-view").click()
     expect(page.get_by_test_id("pair")).to_contain_text("how loud each is")
-    for _ in range(2):
+    rules = page.get_by_test_id("rules")  # whoever comes first in the order: not in this region
+    for label, figure in (("Rule from", "4k"), ("Rule to", "F#5")):
+        rules.get_by_label(label).fill(figure)
+        rules.get_by_label(label).press("Enter")
+    rules.get_by_role("button", name="both stay").click()
+    bench.saved()
+    expect(page.get_by_test_id("rule")).to_contain_text("740.0 Hz to 4.000 kHz: both stay")
+    fresh(page)
+    expect(rules.get_by_label("Rule from")).to_have_value("4.000 kHz")
+    page.get_by_role("button", name="Remove the rule").click()
+    bench.saved()
+    expect(page.get_by_test_id("rule")).to_have_count(0)
+    for _ in range(4):
         page.get_by_role("button", name="undo").click()
         bench.saved()
     fresh(page)

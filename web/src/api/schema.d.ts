@@ -823,14 +823,14 @@ export interface components {
          * @description The clash that a move answers: who goes first, who is hidden, and where; so that it can be measured again.
          */
         ClashReason: {
-            /** Front */
-            front: string;
-            /** Hidden */
-            hidden: string;
             /** Low Hz */
             low_hz: number;
             /** High Hz */
             high_hz: number;
+            /** Front */
+            front: string;
+            /** Hidden */
+            hidden: string;
         };
         /**
          * ClashView
@@ -2456,14 +2456,14 @@ export interface components {
          * @description An exception from the order, for two tracks in a region; `first` None: both stay.
          */
         RegionRule: {
-            /** One */
-            one: string;
-            /** Other */
-            other: string;
             /** Low Hz */
             low_hz: number;
             /** High Hz */
             high_hz: number;
+            /** One */
+            one: string;
+            /** Other */
+            other: string;
             /** First */
             first?: string | null;
         };
@@ -2980,14 +2980,14 @@ export interface components {
          * @description The clash that a move answers: who goes first, who is hidden, and where; so that it can be measured again.
          */
         MonitorClashReason: {
-            /** Front */
-            front: string;
-            /** Hidden */
-            hidden: string;
             /** Low Hz */
             low_hz: number;
             /** High Hz */
             high_hz: number;
+            /** Front */
+            front: string;
+            /** Hidden */
+            hidden: string;
         };
         /**
          * DynamicBell

@@ -4,13 +4,14 @@ import { computed, onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue
 import type { ClashView, ColumnView, EnsembleView } from '../api/client'
 import { timeTicks, wholeAxis, yOfHz } from '../lib/axis'
 import { colours, hatching, onRepaint, paintFrequencyLines, surfaceOf } from '../lib/canvas'
-import { meanInk, pictureOf } from '../lib/ensemble'
+import { meanInk, pictureOf, type RegionRule } from '../lib/ensemble'
 import { formatHz, formatTime } from '../lib/figures'
 import ColumnPicture from './ColumnPicture.vue'
 import PositionLine from './PositionLine.vue'
+import RegionRules from './RegionRules.vue'
 
-const props = defineProps<{ view: EnsembleView; first: ColumnView; other: ColumnView; clashes: ClashView[]; clashId: string | null; now: boolean; position: () => number }>()
-const emit = defineEmits<{ choose: [id: string]; loop: [startS: number, endS: number]; press: [id: string, hz: number, atS: number]; release: []; point: [hz: number | null] }>()
+const props = defineProps<{ view: EnsembleView; first: ColumnView; other: ColumnView; clashes: ClashView[]; clashId: string | null; rules: RegionRule[]; now: boolean; position: () => number }>()
+const emit = defineEmits<{ choose: [id: string]; loop: [startS: number, endS: number]; press: [id: string, hz: number, atS: number]; release: []; point: [hz: number | null]; rule: [rule: RegionRule]; unrule: [rule: RegionRule] }>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 let stop = () => {}
 
@@ -89,6 +90,7 @@ watch(() => [both.value, props.clashes, props.clashId], paint)
         <button v-for="one in clashes" :key="one.id" class="mark" :class="{ left: one.hidden === other.id }" :aria-pressed="one.id === clashId" :style="{ top: part(one.centre_hz) }" :title="one.sentence" @click="emit('choose', one.id)">{{ hiddenName(one) }} hidden, {{ formatHz(one.centre_hz) }}</button>
       </div>
     </div>
+    <RegionRules :first="first" :other="other" :rules="rules" :suggested="shown" @set="emit('rule', $event)" @remove="emit('unrule', $event)" />
     <div class="time">
       <span v-if="shown" class="soft">{{ hiddenName(shown) }} is hidden here; click to loop</span><span v-else class="soft">No clash between these two.</span>
       <div class="strip">
@@ -102,7 +104,7 @@ watch(() => [both.value, props.clashes, props.clashId], paint)
 </template>
 
 <style scoped>
-.pair { display: grid; grid-template: minmax(0, 1fr) 58px / 1fr 1fr 1fr; height: 100%; min-width: 0; min-height: 0; }
+.pair { display: grid; grid-template: minmax(0, 1fr) 60px 58px / 1fr 1fr 1fr; height: 100%; min-width: 0; min-height: 0; }
 .half { display: flex; flex-direction: column; min-width: 0; min-height: 0; border-right: 1px solid var(--ink-soft); }
 .head { height: 44px; flex: none; padding: 12px 8px; border-bottom: 1.5px solid var(--ink); white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
 path { fill: none; stroke-width: 2; }

@@ -1,7 +1,7 @@
 /** The Ensemble: who hides whom, who goes first, which track yields, and what came of it. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, type EditStep, type EnsembleView, type Probe, type RightOfWay, type Strip } from '../api/client'
-import { bandOfHz, decided, moved, NOBODY, orderedColumns, pictureOf } from '../lib/ensemble'
+import { bandOfHz, decided, moved, NOBODY, orderedColumns, pictureOf, type RegionRule, withoutRule, withRule } from '../lib/ensemble'
 import { editTrack } from '../lib/edits'
 import { formatHz } from '../lib/figures'
 import { useBench } from './useBench'
@@ -121,15 +121,24 @@ function decide(first: string | null) {
   const one = clash.value
   if (!one || !state.value) return
   const label = first === null ? `Both stay at ${formatHz(one.centre_hz)}` : `${nameOf(first)} goes first at ${formatHz(one.centre_hz)}`
-  void setRights(label, decided(state.value.right_of_way ?? { order: [], exceptions: [] }, one, first))
+  void setRights(label, decided(rights.value, one, first))
 }
+
+const rights = computed<RightOfWay>(() => ({ order: [], exceptions: [], ...state.value?.right_of_way }))
+
+/** Say who of two goes first in any region. */
+function setRule(rule: RegionRule) {
+  const where = `${formatHz(rule.low_hz)} to ${formatHz(rule.high_hz)}`
+  void setRights(rule.first === null ? `Both stay from ${where}` : `${nameOf(rule.first ?? '')} goes first from ${where}`, withRule(rights.value, rule))
+}
+const removeRule = (rule: RegionRule) => void setRights('Rule removed', withoutRule(rights.value, rule))
 
 function moveInOrder(id: string, to: number) {
   const order = view.value?.order ?? []
   const next = moved(order, id, Math.min(Math.max(to, 0), order.length - 1))
   if (view.value && next.join() !== order.join()) {
     view.value = { ...view.value, order: next }
-    void setRights(`Right of way of ${nameOf(id)}`, { exceptions: [], ...state.value?.right_of_way, order: next })
+    void setRights(`Right of way of ${nameOf(id)}`, { ...rights.value, order: next })
   }
 }
 
@@ -230,7 +239,7 @@ function leave() {
 export function useEnsemble() {
   return {
     view, fresh, progress, problem, clashId, clash, proof, pairIds, closeView, pressed, picturesNow, alone, without, allMovesOff, matched, matchDb, part, limitDb, isDynamic,
-    draft, listening, comparison, allTogether, ordered: computed(() => (view.value ? orderedColumns(view.value) : [])), nameOf, accept, takeBack, decide, moveInOrder,
+    draft, listening, comparison, allTogether, ordered: computed(() => (view.value ? orderedColumns(view.value) : [])), nameOf, accept, takeBack, decide, setRule, removeRule, rights, moveInOrder,
     choose, pick, pressCell, hearSlice, letGo, loopWorst, enter, leave,
   }
 }

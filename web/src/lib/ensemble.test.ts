@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import type { ClashView, ColumnView, Move, SessionState } from '../api/client'
 import { wholeAxis } from './axis'
-import { allMoves, bandOfHz, decided, isListed, meanInk, moved, pictureOf, rasterOf } from './ensemble'
+import { allMoves, bandOfHz, decided, isListed, meanInk, moved, pictureOf, rasterOf, rulesFor, withoutRule, withRule } from './ensemble'
 
 const packed = (...bytes: number[]) => btoa(String.fromCharCode(...bytes))
 const edges = [100, 200, 400]
@@ -36,7 +36,10 @@ describe('right of way', () => {
     const once = decided({ order: [], exceptions: [] }, clash, 'a')
     const elsewhere = decided(once, { ...clash, low_hz: 2000, high_hz: 3000 }, 'b')
     const turned = decided(elsewhere, { ...clash, hidden: 'b', by: 'a' }, null)
-    expect(turned.exceptions.map((rule) => [rule.low_hz, rule.first])).toEqual([[2000, 'b'], [200, null]])
+    expect(turned.exceptions?.map((rule) => [rule.low_hz, rule.first])).toEqual([[2000, 'b'], [200, null]])
+    const third = withRule(turned, { one: 'b', other: 'c', low_hz: 50, high_hz: 90, first: 'c' })
+    expect(rulesFor(third, 'b', 'a').map((rule) => rule.low_hz)).toEqual([2000, 200])
+    expect(withoutRule(third, { one: 'b', other: 'a', low_hz: 2000, high_hz: 3000, first: null }).exceptions?.map((rule) => rule.low_hz)).toEqual([200, 50])
   })
 })
 

@@ -58,11 +58,25 @@ export function moved(order: readonly string[], id: string, to: number): string[
   return [...rest.slice(0, Math.max(to, 0)), id, ...rest.slice(Math.max(to, 0))]
 }
 
-/** Return the right of way with a decision on a clash added: of all at one place the last counts. */
+/** A rule beside the order: who of two goes first in a region; null: both stay. */
+export type RegionRule = NonNullable<RightOfWay['exceptions']>[number]
+
+const samePlace = (one: RegionRule, other: RegionRule) =>
+  [other.one, other.other].includes(one.one) && [other.one, other.other].includes(one.other) && one.low_hz === other.low_hz && one.high_hz === other.high_hz
+
+/** Return the right of way with a rule added: of all at one place the last counts. */
+export const withRule = (rights: RightOfWay, rule: RegionRule): RightOfWay => ({ ...withoutRule(rights, rule), exceptions: [...(withoutRule(rights, rule).exceptions ?? []), rule] })
+
+/** Return the right of way without the rule at a place. */
+export const withoutRule = (rights: RightOfWay, rule: RegionRule): RightOfWay => ({ ...rights, exceptions: (rights.exceptions ?? []).filter((old) => !samePlace(old, rule)) })
+
+/** Return the rules for two tracks. */
+export const rulesFor = (rights: RightOfWay | undefined, one: string, other: string): RegionRule[] =>
+  (rights?.exceptions ?? []).filter((rule) => [rule.one, rule.other].includes(one) && [rule.one, rule.other].includes(other))
+
+/** Return the right of way with a decision on a clash. */
 export function decided(rights: RightOfWay, clash: ClashView, first: string | null): RightOfWay {
-  const rule = { one: clash.hidden, other: clash.by ?? '', low_hz: Math.max(clash.low_hz, 20), high_hz: Math.min(clash.high_hz, 20_000), first }
-  const others = (rights.exceptions ?? []).filter((old) => !([old.one, old.other].includes(rule.one) && [old.one, old.other].includes(rule.other) && old.low_hz === rule.low_hz && old.high_hz === rule.high_hz))
-  return { ...rights, exceptions: [...others, rule] }
+  return withRule(rights, { one: clash.hidden, other: clash.by ?? '', low_hz: Math.max(clash.low_hz, 20), high_hz: Math.min(clash.high_hz, 20_000), first })
 }
 
 /** A move of the whole session, with where it stands. */

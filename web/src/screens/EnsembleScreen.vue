@@ -14,7 +14,7 @@ import { usePlay } from '../composables/usePlay'
 import { useSession } from '../composables/useSession'
 import { wholeAxis, yOfHz } from '../lib/axis'
 import { editTrack, withMove } from '../lib/edits'
-import type { RegisteredMove } from '../lib/ensemble'
+import { rulesFor, type RegisteredMove } from '../lib/ensemble'
 import { formatHz, formatTime, noteOfHz } from '../lib/figures'
 import { isTyping } from '../lib/keys'
 import type { ClashView, Strip } from '../api/client'
@@ -24,7 +24,7 @@ const { about, state, chosenId, edit } = useSession()
 const play = usePlay()
 const bench = useBench()
 const ensemble = useEnsemble()
-const { view, fresh, progress, problem, clashId, clash, pairIds, closeView, pressed, picturesNow, ordered, draft, allTogether } = ensemble
+const { view, fresh, progress, problem, clashId, clash, pairIds, closeView, pressed, picturesNow, ordered, draft, allTogether, rights } = ensemble
 
 const SHOWN_AT_FIRST = 14
 const PRESSED: [Pressed, string][] = [['it', 'the track'], ['hider', 'what hides it'], ['both', 'both']]
@@ -127,8 +127,9 @@ onBeforeUnmount(() => {
       <div v-if="!view" class="waiting soft">{{ problem ? '' : 'Who hides whom is worked out from the sound of all tracks; it takes a moment the first time.' }}</div>
       <p v-else-if="!ordered.length" class="waiting soft">No tracks yet that could hide one another. <RouterLink :to="`/session/${state?.id}/gather`">Gather some.</RouterLink></p>
       <div v-else class="stage" :class="{ stale: !fresh }">
-        <div class="axis" :class="{ over: closeView && pair }"><NoteRuler :view="wholeAxis" /><div v-if="readout && pointerHz" class="readout figures" :style="{ top: `calc(44px + (100% - ${closeView && pair ? 102 : 44}px) * ${yOfHz(pointerHz, wholeAxis, 1)})` }">{{ readout }}</div></div>
-        <PairView v-if="closeView && pair" :view="view" :first="pair.first" :other="pair.other" :clashes="ofPair" :clash-id="clashId" :now="picturesNow" :position="position"
+        <div class="axis" :class="{ over: closeView && pair }"><NoteRuler :view="wholeAxis" /><div v-if="readout && pointerHz" class="readout figures" :style="{ top: `calc(44px + (100% - ${closeView && pair ? 162 : 44}px) * ${yOfHz(pointerHz, wholeAxis, 1)})` }">{{ readout }}</div></div>
+        <PairView v-if="closeView && pair" :view="view" :first="pair.first" :other="pair.other" :clashes="ofPair" :clash-id="clashId" :rules="rulesFor(rights, pair.first.id, pair.other.id)" :now="picturesNow" :position="position"
+          @rule="ensemble.setRule" @unrule="ensemble.removeRule"
           @choose="clashId !== $event && ensemble.choose($event)" @loop="(from, to) => bench.setLoop({ startS: from, endS: to })" @press="ensemble.pressCell" @release="ensemble.letGo" @point="pointerHz = $event" />
         <EnsembleColumns v-else :view="view" :columns="ordered" :clash="clash" :pair-ids="pairIds" :now="picturesNow" :pointer-hz="pointerHz" :position="position"
           @press="ensemble.pressCell" @release="ensemble.letGo" @pick="ensemble.pick" @move="ensemble.moveInOrder" @point="pointerHz = $event" />
@@ -173,7 +174,7 @@ progress { width: 90px; accent-color: var(--ink); }
 .stage { flex: 1; display: grid; grid-template-columns: 58px minmax(0, 1fr); min-height: 0; }
 .stage.stale { opacity: 0.75; }
 .axis { position: relative; padding-top: 44px; border-right: 1px solid var(--line); box-sizing: border-box; min-height: 0; background: linear-gradient(var(--ink), var(--ink)) 0 42.5px / 100% 1.5px no-repeat; }
-.axis.over { padding-bottom: 58px; }
+.axis.over { padding-bottom: 118px; }
 .readout { position: absolute; left: 2px; transform: translateY(-50%); background: var(--paper-raised); border: 1px solid var(--ink-soft); padding: 0 4px; z-index: 3; white-space: nowrap; pointer-events: none; }
 .foot { margin: 0; padding: 5px 10px; font-size: 12.5px; line-height: 1.35; border-top: 1px solid var(--ink-soft); }
 .foot svg { vertical-align: -1px; }

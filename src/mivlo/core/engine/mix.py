@@ -9,7 +9,7 @@ from mivlo.core.moves import Move
 
 __all__ = [
     "MIX_ID", "ClashReason", "Evidence", "Frozen", "GroupState", "GuardReference", "Keeper", "LedgerEntry", "LedgerState", "Mix",
-    "Phase", "Probe", "Slice", "StripState", "audible_tracks", "refuse_twins",
+    "Phase", "Probe", "Region", "Slice", "StripState", "audible_tracks", "refuse_twins",
 ]  # fmt: skip
 
 MIX_ID = "mix"
@@ -44,13 +44,24 @@ class Evidence(Frozen):
     times: tuple[tuple[float, float], ...] = Field(default=(), max_length=200)
 
 
-class ClashReason(Frozen):
+class Region(Frozen):
+    """A part of the frequency axis."""
+
+    low_hz: float = Field(ge=20.0, le=20_000.0)
+    high_hz: float = Field(ge=20.0, le=20_000.0)
+
+    @model_validator(mode="after")
+    def _upwards(self) -> Self:
+        if self.high_hz <= self.low_hz:
+            raise ValueError(f"high_hz={self.high_hz:g} must be above low_hz={self.low_hz:g}")
+        return self
+
+
+class ClashReason(Region):
     """The clash that a move answers: who goes first, who is hidden, and where; so that it can be measured again."""
 
     front: str = Field(max_length=64)
     hidden: str = Field(max_length=64)
-    low_hz: float = Field(ge=20.0, le=20_000.0)
-    high_hz: float = Field(ge=20.0, le=20_000.0)
 
 
 class LedgerEntry(Frozen):
@@ -63,11 +74,8 @@ class LedgerEntry(Frozen):
     clash: ClashReason | None = None
 
 
-class Keeper(Frozen):
+class Keeper(Region):
     """A region that the user marked as needed: nothing adaptive touches it."""
-
-    low_hz: float = Field(ge=20.0, le=20_000.0)
-    high_hz: float = Field(ge=20.0, le=20_000.0)
 
 
 class LedgerState(Frozen):

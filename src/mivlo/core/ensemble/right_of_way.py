@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 from pydantic import Field
 
-from mivlo.core.engine.mix import Frozen
+from mivlo.core.engine.mix import Frozen, Region
 from mivlo.core.roles import Role
 
 __all__ = ["RegionRule", "RightOfWay", "complete_order", "first_order", "goes_first", "same_region", "yield_limit_db"]
@@ -19,13 +19,11 @@ YIELD_LIMIT_DB, BACKING_LIMIT_DB = 4.0, 1.0  # of a single track, of a finished 
 SAME_SHARE = 0.5  # of the shorter of two regions in common: they are the same place
 
 
-class RegionRule(Frozen):
+class RegionRule(Region):
     """An exception from the order, for two tracks in a region; `first` None: both stay."""
 
     one: str = Field(max_length=64)
     other: str = Field(max_length=64)
-    low_hz: float = Field(ge=20.0, le=20_000.0)
-    high_hz: float = Field(ge=20.0, le=20_000.0)
     first: str | None = Field(default=None, max_length=64)
 
 
