@@ -1,5 +1,7 @@
 <script setup lang="ts">
-/** A button that acts while it is held, with the pointer or the space bar. */
+/** A button that acts while it is held, with the pointer (wherever that goes meanwhile, or the page moves under it) or the space bar. */
+import { onBeforeUnmount } from 'vue'
+
 const emit = defineEmits<{ hold: []; release: [] }>()
 let held = false
 
@@ -9,12 +11,18 @@ function hold() {
   emit('hold')
 }
 
+function press(event: PointerEvent) {
+  ;(event.currentTarget as HTMLElement).setPointerCapture(event.pointerId)
+  hold()
+}
+
 function release() {
   if (held) emit('release')
   held = false
 }
+onBeforeUnmount(release)
 </script>
 
 <template>
-  <button class="plain boxed" @pointerdown.prevent="hold" @pointerup="release" @pointerleave="release" @pointercancel="release" @keydown.space.prevent="hold" @keyup.space="release" @blur="release"><slot /></button>
+  <button class="plain boxed" @pointerdown.prevent="press" @pointerup="release" @pointercancel="release" @lostpointercapture="release" @keydown.space.prevent="hold" @keyup.space="release" @blur="release"><slot /></button>
 </template>
