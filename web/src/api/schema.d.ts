@@ -2609,6 +2609,8 @@ export interface components {
             often_db: number[];
             /** Seldom Db */
             seldom_db: number[];
+            /** Highest Db */
+            highest_db: number[];
         };
         /**
          * SurveyCut

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** What the lanes show: small switches in the corner of each, out of the way of the pointer. */
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { usePlay } from '../composables/usePlay'
 import { useViews } from '../composables/useViews'
 
@@ -14,6 +14,14 @@ const pitchTold = computed(() => {
   if (!pitch.value) return 'pitch line …'
   return pitch.value.one_voice ? 'pitch line' : 'no one voice here'
 })
+/** What the curves are: a sample of each line, with its words. */
+const CURVES = [
+  { draw: 'M0 6 H26', how: 'average', words: 'average over the passage' }, { draw: 'M0 6 H26', how: 'hair', words: 'highest' },
+  { draw: 'M0 1 H26 V11 H0 Z', how: 'range', words: 'between there 95 % of the time and there 5 % of it' },
+  { draw: 'M0 6 H26', how: 'dots', words: 'near outline: lines stand out of it' }, { draw: 'M0 6 H26', how: 'dashes', words: 'far outline: humps stand out of it' },
+  { draw: 'M0 1 H26 V11 H0 Z', how: 'taken', words: 'what the moves take away' }, { draw: 'M20 1 H12 V11 H20', how: 'suspect', words: 'a suspect' },
+] as const
+const keyShown = ref(false)
 const waits = computed(() => picture.value !== 'before' && props.hasMoves && !treated.value)
 </script>
 
@@ -29,7 +37,11 @@ const waits = computed(() => picture.value !== 'before' && props.hasMoves && !tr
       <select v-model="behindId" aria-label="Behind it" title="Another track, or the mix, behind it in slate">
         <option value="">nothing behind</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }} behind</option>
       </select>
+      <button class="plain" data-test="curves" :aria-pressed="keyShown" title="What the lines mean" @click="keyShown = !keyShown">?</button>
       <button v-if="heldProbes.length" class="plain held" title="Let go of them (Escape)" @click="heldProbes = []">{{ heldProbes.length }} held ×</button>
+      <ul v-if="keyShown" class="key">
+        <li v-for="curve in CURVES" :key="curve.how"><svg width="26" height="12" aria-hidden="true"><path :d="curve.draw" :class="curve.how" /></svg>{{ curve.words }}</li>
+      </ul>
     </template>
   </div>
 </template>
@@ -38,6 +50,16 @@ const waits = computed(() => picture.value !== 'before' && props.hasMoves && !tr
 .tools { position: absolute; top: 2px; left: 3px; display: flex; flex-wrap: wrap; gap: 2px; font-size: 12px; line-height: 1.2; cursor: default; z-index: 1; }
 .tools .plain, .tools select { font: inherit; padding: 1px 4px; background: var(--paper); border: 1px solid var(--line); color: var(--ink); }
 .tools .plain[aria-pressed='true'] { background: var(--ink); color: var(--paper); }
-.tools select { width: 104px; border-radius: 2px; }
+.tools select { width: 92px; border-radius: 2px; }
+.key { flex-basis: 100%; margin: 2px 0 0; padding: 5px 7px; list-style: none; background: var(--paper-raised); border: 1px solid var(--line); line-height: 1.45; }
+.key li { display: flex; gap: 8px; align-items: center; }
+.key svg { flex: none; }
+.key path { fill: none; stroke: var(--ink); stroke-width: 1.4; }
+.key .hair { stroke-width: 0.7; opacity: 0.5; }
+.key .range { fill: var(--ink); stroke: none; opacity: 0.12; }
+.key .dots { stroke: var(--ink-soft); stroke-dasharray: 2 3; }
+.key .dashes { stroke: var(--ink-soft); stroke-dasharray: 9 5; }
+.key .taken { fill: var(--green); stroke: none; opacity: 0.6; }
+.key .suspect { stroke: var(--vermilion); stroke-width: 2; }
 .tools .held { color: var(--ochre); font-weight: 700; }
 </style>

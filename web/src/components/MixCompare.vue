@@ -31,7 +31,7 @@ const rows = computed(() => {
       <thead><tr><th></th><th>loudness</th><th>true peak</th><th>turned down</th></tr></thead>
       <tbody><tr v-for="[name, figures, match] in rows" :key="name"><th>{{ name }}</th><td>{{ told(figures.loudness_lufs, 'LUFS') }}</td><td>{{ told(figures.true_peak_db, 'dBTP') }}</td><td>{{ formatDb(match) }}</td></tr></tbody>
     </table>
-    <div v-if="comparison" class="lanes"><NoteRuler :view="wholeAxis" /><div class="lane"><SpectrumLane :hz="comparison.hz" :before="comparison.before_db" :outline="[]" :far-outline="[]" :behind="null" :peaks="null" :held-probes="[]" :often="[]" :seldom="[]" :response="response" :full="null" :live="null"
+    <div v-if="comparison" class="lanes"><NoteRuler :view="wholeAxis" /><div class="lane"><SpectrumLane :hz="comparison.hz" :before="comparison.before_db" :outline="[]" :far-outline="[]" :behind="null" :peaks="null" :held-probes="[]" :often="[]" :seldom="[]" :highest="[]" :response="response" :full="null" :live="null"
       :frequency="wholeAxis" :probe="null" :suspects="[]" :suspect-id="null" /></div></div>
     <p class="soft says">Over the loop, or the whole song. Ink: before; green: after all moves of all tracks, groups and the mix.</p>
   </div>

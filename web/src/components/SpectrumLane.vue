@@ -22,6 +22,8 @@ const props = defineProps<{
   /** What is there 95 % of the time, and what only 5 % of it. */
   often: readonly number[]
   seldom: readonly number[]
+  /** The highest level of each frequency over the passage. */
+  highest: readonly number[]
   live: readonly number[] | null
   frequency: FrequencyView
   probe: Probe | null
@@ -61,7 +63,7 @@ function paint() {
   paintFigures(surface, c.soft, c.paper)
 }
 
-/** Between what is nearly always there and what is there only now and then: pale ink. */
+/** Between what is nearly always there and what is there only now and then: pale ink; what is ever there: a hair line. */
 function paintRange(surface: Surface, ink: string) {
   const { context, width, height } = surface
   context.beginPath()
@@ -72,6 +74,11 @@ function paintRange(surface: Surface, ink: string) {
   context.fillStyle = ink
   context.globalAlpha = 0.09
   context.fill()
+  context.strokeStyle = ink
+  context.globalAlpha = 0.4
+  context.lineWidth = 0.7
+  trace(surface, (index) => props.highest[index] ?? LEVEL_LOW_DB)
+  context.stroke()
   context.globalAlpha = 1
 }
 

@@ -282,7 +282,7 @@ onBeforeUnmount(() => {
       </div>
       <div ref="lane" class="spectrum" data-test="spectrum" tabindex="0" aria-label="Spectrum: hold to lift, P pins, arrow keys move the pointer"
         @pointerdown="lift" @pointerup="letStand" @pointercancel="release" @dblclick="bench.addBell(hzAt($event))">
-        <SpectrumLane :hz="about?.axis_hz ?? []" :before="spectrum?.level_db ?? []" :outline="spectrum?.outline_db ?? []" :far-outline="spectrum?.far_outline_db ?? []" :behind="behind?.level_db ?? null" :peaks="peaks" :held-probes="heldProbes" :often="spectrum?.often_db ?? []" :seldom="spectrum?.seldom_db ?? []"
+        <SpectrumLane :hz="about?.axis_hz ?? []" :before="spectrum?.level_db ?? []" :outline="spectrum?.outline_db ?? []" :far-outline="spectrum?.far_outline_db ?? []" :behind="behind?.level_db ?? null" :peaks="peaks" :held-probes="heldProbes" :often="spectrum?.often_db ?? []" :seldom="spectrum?.seldom_db ?? []" :highest="spectrum?.highest_db ?? []"
           :response="shownResponse" :full="bench.fullResponse.value" :live="shownLive" :frequency="frequency" :probe="probe" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" />
         <LaneTools of="spectrum" :has-moves="chosen.ledger.length > 0" :others="others" />
         <MoveHandle v-for="one in chosen.ledger" :key="one.id" :move="one.move" :kinds="kinds" :chosen="one.id === entryId" :x="xAt(placeHz(one.move))"

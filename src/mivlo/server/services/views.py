@@ -54,6 +54,7 @@ class Spectrum(BaseModel):
     stands_out_db: list[float]  # the highest within a twelfth of an octave around
     often_db: list[float]  # what is there 95 % of the time
     seldom_db: list[float]  # what is there only 5 % of it
+    highest_db: list[float]  # what is ever there
 
 
 class MovingResponse(BaseModel):
@@ -120,21 +121,21 @@ def _waveform(path: Path, n_columns: int) -> tuple[list[float], list[float]]:
 def spectrum(audio_id: str, start: int, end: int, sample_rate_hz: int) -> Spectrum:
     """Return the average spectrum of frames start..end of a track's file."""
     curves = in_pool(_spectrum, stored_path(audio_id), start, end, sample_rate_hz)
-    level_db, outline_db, far_db, standing_db, often_db, seldom_db = curves
+    level_db, outline_db, far_db, standing_db, often_db, seldom_db, highest_db = curves
     return Spectrum(
         hz=AXIS_HZ.tolist(), level_db=level_db, outline_db=outline_db, far_outline_db=far_db,
-        stands_out_db=standing_db, often_db=often_db, seldom_db=seldom_db,
+        stands_out_db=standing_db, often_db=often_db, seldom_db=seldom_db, highest_db=highest_db,
     )  # fmt: skip
 
 
 def _spectrum(path: Path, start: int, end: int, sample_rate_hz: int) -> list[list[float]]:
     source = open_source(path)
     level_db = band_levels(source.read(start, max(end - start, 1)), sample_rate_hz=sample_rate_hz)
-    often_db, seldom_db = level_percentiles(
-        source, (5.0, 95.0), start=start, end=max(end, start + 1), sample_rate_hz=sample_rate_hz
+    often_db, seldom_db, highest_db = level_percentiles(
+        source, (5.0, 95.0, 100.0), start=start, end=max(end, start + 1), sample_rate_hz=sample_rate_hz
     )
     near_db = near_outline(level_db)
-    curves = (level_db, near_db, far_outline(level_db), highest_near(level_db - near_db), often_db, seldom_db)
+    curves = (level_db, near_db, far_outline(level_db), highest_near(level_db - near_db), often_db, seldom_db, highest_db)
     return [np.round(curve, 2).tolist() for curve in curves]
 
 
