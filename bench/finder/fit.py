@@ -4,7 +4,8 @@
     .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 1040] [--variants 5] [--fits 4]
     .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --go-on     (from the weights that there are, gently)
 
-Wants Debian's fluidsynth and the packages of the training banks (finder/phrases.py). The folder keeps phrases and cues.
+Wants Debian's fluidsynth and the packages of the training banks (finder/phrases.py), stk and hydrogen-drumkits: sounds to
+learn from, of which nothing is shipped. The folder keeps phrases and cues.
 """
 
 import argparse
