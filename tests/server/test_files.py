@@ -212,7 +212,7 @@ def test_the_settings_list_set_by_hand_elsewhere_gives_the_same_sound(http, tmp_
     soundfile.write(tmp_path / "noise.wav", x, RATE, subtype="FLOAT")
     state = upload(http, session["id"], "noise.wav", (tmp_path / "noise.wav").read_bytes()).json()
     ledger = [
-        bell("a", hz=431.0, gain_db=-9.0, q=8.0), bell("b", hz=1_800.0, gain_db=4.0, q=0.9), bell("c", hz=142.0, gain_db=-3.5, q=2.0),
+        bell("a", hz=431.0, gain_db=-9.0), bell("b", hz=1_800.0, gain_db=4.0, q=0.9), bell("c", hz=142.0, gain_db=-3.5, q=2.0),
     ]  # fmt: skip
     state = edit(http, state, set_track(state, ledger=ledger)).json()
     rows = csv.DictReader(io.StringIO(http.get(f"/api/sessions/{state['id']}/settings-list.csv").text))
