@@ -50,6 +50,7 @@ def test_suspects_do_not_hang_on_level_polarity_or_channels(fiddle):
         assert told(found(np.ascontiguousarray(other))) == usual
     loud, soft = (found(gain * fiddle).suspects[0].proposals.tame.model_dump() for gain in (1.0, 0.1))
     assert loud.pop("threshold_db") - soft.pop("threshold_db") == pytest.approx(20.0, abs=0.2)  # a threshold is a level
+    assert loud.pop("hz") == pytest.approx(soft.pop("hz"), rel=1e-4)
     assert loud == soft
 
 

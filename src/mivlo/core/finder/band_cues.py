@@ -28,6 +28,9 @@ PROUD_DB = 6.0
 GAP_DB = 10.0  # below its usual loud level, an outline is in a gap
 FEWEST_FRAMES = 8
 OVERTONES = 8
+SOUNDING_DB = 24.0  # below its usual loud level, a place no longer sounds
+BODY_REACH_DB, BODY_WIDE, BODY_FINE, BODY_TURNS = 60.0, 21, 3, 4  # widths in bands: a third of an octave, and a line
+MOST_OVERTONES, OVERTONE_REACH = 24, 2.0  # bands: 40 cents, for stiff strings and vibrato
 RELATIVES = {"octave below": -60, "twelfth below": -95, "two octaves below": -120, "octave above": 60, "twelfth above": 95}
 
 
@@ -66,9 +69,11 @@ def band_cues(levels: LevelMap) -> BandCues | None:
         _level_cues(x, levels.power_db[active])
         | _peak_cues(x, proud, peaks, levels.hop_s)
         | _time_cues(x, outline, proud, active, levels.hop_s)
+        | _loudness_cues(x, proud, peaks, levels.power_db[active])
         | _together(proud)
-        | _explained(proud, peaks)
     )
+    explained, roots = _explained(proud, peaks)
+    cues |= explained | _body_cues(x, peaks, roots, levels.power_db[active])
     hz, n_bands = levels.hz, len(levels.hz)
     cents = 1200.0 * np.log2(hz / 440.0)
     cues["log hz"] = np.log2(hz / 1_000.0)
@@ -191,8 +196,10 @@ def _together(proud: Floats) -> dict[str, Floats]:
     return found
 
 
-def _explained(proud: Floats, peaks: np.ndarray) -> dict[str, Floats]:
-    """Return by how much each place is explained as an overtone of something that sounds, itself left out.
+def _explained(proud: Floats, peaks: np.ndarray) -> tuple[dict[str, Floats], np.ndarray]:
+    """Return by how much each place is explained as an overtone of something that sounds, itself left out; and the roots.
+
+    The roots are the bands (frames,) of the strongest overtone series.
 
     Source: sub-harmonic summation, D. J. Hermes, JASA 83(1), 1988 (from memory), read backwards
     """
@@ -207,6 +214,7 @@ def _explained(proud: Floats, peaks: np.ndarray) -> dict[str, Floats]:
     best = np.zeros_like(lines)
     for offset, weight in zip(offsets, weights, strict=True):
         best[:, offset:] = np.maximum(best[:, offset:], salience[:, : n_bands - offset] - weight * lines[:, offset:])
+    roots = np.argmax(salience, axis=1)
     top = salience.max(axis=1, keepdims=True) + np.float32(1.0)
     sounding = lines > 3.0
     count = sounding.sum(axis=0) + 1.0
@@ -214,4 +222,88 @@ def _explained(proud: Floats, peaks: np.ndarray) -> dict[str, Floats]:
     return {
         "explained": (best * sounding).sum(axis=0) / count, "of the best": (lines / top).mean(axis=0),
         "unexplained share": (sounding & (best < 0.35)).mean(axis=0),
+    }, roots  # fmt: skip
+
+
+def _body_cues(x: Floats, peaks: np.ndarray, roots: np.ndarray, loudness: Floats) -> dict[str, Floats]:
+    """Return what the place alone does to the lines that pass it, whichever overtone each is: widely, finely, and when loud.
+
+    Each line's level below its frame's loudness is taken for the sum of what its number in the overtone series gives
+    and what its place gives; as the notes move, the two come apart.
+
+    Source: source and filter told apart as in the literature on instrument bodies (additive in dB, alternating means);
+    what exactly is measured is ours
+    """
+    frames, bands = np.nonzero(peaks)
+    level = x[frames, bands] - loudness[frames]
+    heard = level > -BODY_REACH_DB
+    frames, bands, level = frames[heard], bands[heard], level[heard].astype(np.float64)
+    number = _overtone_numbers(bands, roots[frames])
+    loud = loudness[frames] >= np.median(loudness)
+    n_bands, few = x.shape[1], 0.02 * len(x) + 1.0
+    every = np.ones(len(level), dtype=bool)
+    wide, density = _body(number, bands, level, every, n_bands, few, BODY_WIDE)
+    fine, _ = _body(number, bands, level, every, n_bands, few, BODY_FINE)
+    when_loud, _ = _body(number, bands, level, loud, n_bands, few, BODY_FINE)
+    when_quiet, _ = _body(number, bands, level, ~loud, n_bands, few, BODY_FINE)
+    return {
+        "body": wide - median_filter(wide, 2 * BANDS_PER_OCTAVE + 1, mode="nearest"),
+        "body, near": wide - median_filter(wide, BANDS_PER_OCTAVE + 1, mode="nearest"),
+        "body, fine": fine - wide, "body, loud less quiet": _stand_out(when_loud - when_quiet),
+        "body, density": np.log10(density + 0.01),
+    }  # fmt: skip
+
+
+def _overtone_numbers(bands: np.ndarray, roots: np.ndarray) -> np.ndarray:
+    """Return which overtone of its root each line is, 1 for the root itself; 0 for those that are none."""
+    ratio = 2.0 ** ((bands - roots) / BANDS_PER_OCTAVE)
+    nearest = np.maximum(np.round(ratio), 1.0)
+    fits = (np.abs(BANDS_PER_OCTAVE * np.log2(ratio / nearest)) <= OVERTONE_REACH) & (nearest <= MOST_OVERTONES)
+    return np.where(fits, nearest, 0.0).astype(int)
+
+
+def _body(
+    number: np.ndarray, bands: np.ndarray, level: Floats, chosen: np.ndarray, n_bands: int, few: float, width: int
+) -> tuple[Floats, Floats]:
+    """Return what each place gives (bands,) in dB, towards 0 where fewer than a few lines tell, and how many there do."""
+    number, bands, level = number[chosen], bands[chosen], level[chosen]
+    counts = np.bincount(number, minlength=MOST_OVERTONES + 1) + 1.0
+    density = uniform_filter1d(np.bincount(bands, minlength=n_bands).astype(float), width, mode="constant") * width
+    body = np.zeros(n_bands)
+    for _ in range(BODY_TURNS):
+        of_number = np.bincount(number, level - body[bands], MOST_OVERTONES + 1) / counts
+        total = np.bincount(bands, level - of_number[number], n_bands)
+        body = uniform_filter1d(total, width, mode="constant") * width / (density + few)
+    return body, density / max(float(density.max()), 1.0)
+
+
+def _loudness_cues(x: Floats, proud: Floats, peaks: np.ndarray, loudness: Floats) -> dict[str, Floats]:
+    """Return how a place stands out in each quarter of the loudness, counting only moments in which it sounds itself.
+
+    Else a place that merely sounds on while all else falls would seem to change with the loudness.
+    """
+    playing = np.flatnonzero(loudness > np.percentile(loudness, 95.0) - PLAYING_DB)
+    ordered = playing[np.argsort(loudness[playing], kind="stable")]
+    usual = np.sort(x, axis=0)[min(int(0.9 * len(x)), len(x) - 1)]
+    sounding = x > usual - SOUNDING_DB
+    mean = (proud * sounding).sum(axis=0) / (sounding.sum(axis=0) + 1.0)
+    few = 0.02 * len(x) + 1.0
+    quarters, shares, heights = [], [], []
+    for chosen in np.array_split(ordered, 4):
+        heard = sounding[chosen]
+        quarters.append(((proud[chosen] * heard).sum(axis=0) + few * mean) / (heard.sum(axis=0) + few) - mean)
+        shares.append(heard.mean(axis=0))
+    for chosen in np.array_split(ordered, 2):
+        n_peaks = np.convolve(peaks[chosen].sum(axis=0), np.ones(3), "same")
+        over = np.convolve(np.where(peaks[chosen], proud[chosen], 0.0).sum(axis=0), np.ones(3), "same")
+        heights.append((over, n_peaks))
+    (quiet, n_quiet), (loud, n_loud) = heights
+    usual_height = (quiet + loud) / (n_quiet + n_loud + 1.0)
+    cues = {f"proud, quarter {number}": quarter for number, quarter in enumerate(quarters, 1)}
+    return cues | {
+        "quarters 4 less 1, proud": _stand_out(quarters[3] - quarters[0]),
+        "quarters 4 less 2, proud": _stand_out(quarters[3] - quarters[1]),
+        "sounding, quarter 1": shares[0], "sounding, quarter 4": shares[3],
+        "peaks, loud less quiet": (loud + few * usual_height) / (n_loud + few) - (quiet + few * usual_height) / (n_quiet + few),
+        "peak share, loud less quiet": (n_loud - n_quiet) / (0.5 * len(x)),
     }  # fmt: skip

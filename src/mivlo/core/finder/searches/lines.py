@@ -1,6 +1,6 @@
 """Lines, humps and wide harshness: the maxima of what the cues amount to, each measured."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -17,7 +17,7 @@ __all__ = ["search"]
 
 MOST_SUSPECTS = 10
 LEAST_CONFIDENCE = {"line": 0.0005, "hump": 0.005, "harsh": 0.005}  # an ear may want to look further down the list
-WORTH_MEASURING = 0.1  # of the confidence: how it rings takes longest to measure
+WORTH_MEASURING = 0.05  # of the confidence: how it rings takes longest to measure
 APART = {"line": 4, "hump": 40, "harsh": 40}  # bands
 PROUD_SHARE, LEAST_PROUD_DB = 0.5, 3.0  # of its excess: from there on it counts as present
 LOUD_ONLY_FROM = 0.5
@@ -28,8 +28,10 @@ DOUBTS: Mapping[Role, Mapping[str, float]] = {
     "lead voice": {"hump": 0.6, "harsh": 0.6}, "backing voice": {"hump": 0.6, "harsh": 0.6},
     "cymbals": {"line": 0.7, "harsh": 0.6},
 }  # fmt: skip
-# Lines are what a drum is made of: one is doubted unless it outlasts what is around it.
-OUTLASTS, DOUBT_OF_STRUCK = 1.3, 0.5
+# What outlasts the other lines of its track rings, whatever else it looks like: its odds grow as the square of by how much. Lines
+# are what a drum is made of: one that does not is doubted there.
+OUTLASTS, MOST_OUTLASTING, DOUBT_OF_STRUCK = 1.3, 4.0, 0.5
+RESTLESS_DB = 1.5  # how much a track's loudness varies: of one that varies less, nothing can be loud-only
 
 
 def search(stretch: Stretch) -> list[Suspect]:
@@ -40,16 +42,24 @@ def search(stretch: Stretch) -> list[Suspect]:
         for shape, apart in APART.items()
         for band, p in _maxima(getattr(stretch.odds, shape), apart, LEAST_CONFIDENCE[shape], stretch.allowed)
     ]
+    if stretch.cues["unrest"][0] < RESTLESS_DB:
+        places = [(band, p, "hump" if shape == "harsh" else shape) for band, p, shape in places]
     places.sort(key=lambda place: -place[1])
-    return [_doubted(_measured(stretch, band, p, shape), stretch.role) for band, p, shape in places[:MOST_SUSPECTS]]
+    found = [_measured(stretch, band, p, shape) for band, p, shape in places[:MOST_SUSPECTS]]
+    return [_weighed(suspect, found, stretch.role) for suspect in found]
 
 
-def _doubted(suspect: Suspect, role: Role | None) -> Suspect:
-    """Return a suspect with less confidence where it is a drum's own mode, as far as one can tell."""
-    ring, around = suspect.ring_s, suspect.ring_around_s
-    if role not in STRUCK or ring is None or around is None or ring >= OUTLASTS * around:
+def _weighed(suspect: Suspect, others: Sequence[Suspect], role: Role | None) -> Suspect:
+    """Return a suspect with the confidence that its ring time, beside that of the other lines, leaves or adds."""
+    ring, p = suspect.ring_s, suspect.confidence
+    known = [one.ring_s for one in others if one is not suspect and one.ring_s is not None]
+    usual = float(np.median(known)) if known else suspect.ring_around_s
+    if ring is None or usual is None:
         return suspect
-    return replace(suspect, confidence=DOUBT_OF_STRUCK * suspect.confidence)
+    if ring < OUTLASTS * usual:
+        return replace(suspect, confidence=DOUBT_OF_STRUCK * p) if role in STRUCK else suspect
+    odds = p / max(1.0 - p, 1e-6) * min(ring / (OUTLASTS * usual), MOST_OUTLASTING) ** 2
+    return replace(suspect, confidence=odds / (1.0 + odds))
 
 
 def _maxima(curve: np.ndarray, apart: int, least: float, allowed: np.ndarray) -> list[tuple[int, float]]:
