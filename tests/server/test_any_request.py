@@ -65,7 +65,7 @@ class Drawer:
             case "boolean":
                 return bool(self.random.random() < 0.5)
             case "string":
-                return "0123456789abcdef" * 2 if "pattern" in schema else "word"
+                return "fedcba9876543210" * 2 if "pattern" in schema else "word"
         return None
 
     def named(self, name: str, schema: dict, depth: int = 0) -> Any:

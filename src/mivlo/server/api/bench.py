@@ -138,7 +138,7 @@ def listening(
 @router.get("/pin-answers")
 def pin_answers(
     hz: Annotated[float, Query(ge=20.0, le=20_000.0)], width_octaves: Annotated[float, Query(ge=0.02, le=3.0)],
-    excess_db: float | None = None,
+    excess_db: Annotated[float | None, Query(ge=-200.0, le=200.0)] = None,
 ) -> PinAnswers:  # fmt: skip
     """Return what may be said to a pin: a cut, a move that acts only in the loud moments, and what is kept."""
     return answers_to_pin(hz=hz, width_octaves=width_octaves, excess_db=excess_db)
