@@ -292,7 +292,7 @@ def _loudness_cues(x: Floats, proud: Floats, peaks: np.ndarray, loudness: Floats
     for chosen in np.array_split(ordered, 4):
         heard = sounding[chosen]
         quarters.append(((proud[chosen] * heard).sum(axis=0) + few * mean) / (heard.sum(axis=0) + few) - mean)
-        shares.append(heard.mean(axis=0))
+        shares.append(heard.sum(axis=0) / max(len(chosen), 1))  # of a click, a quarter may hold no frame
     for chosen in np.array_split(ordered, 2):
         n_peaks = np.convolve(peaks[chosen].sum(axis=0), np.ones(3), "same")
         over = np.convolve(np.where(peaks[chosen], proud[chosen], 0.0).sum(axis=0), np.ones(3), "same")
