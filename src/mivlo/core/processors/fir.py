@@ -81,7 +81,7 @@ class FirStage:
         # Kernels in the order in which they came, each with the place (of the sound itself) where it fades in.
         self._kernels: list[tuple[Spectra, int]] = [(_kernel_spectra(spec, n_channels, sample_rate_hz), -(1 << 62))]
         self._history: list[Spectra] = []  # newest first
-        self._incoming = np.zeros((n_channels, self._before))  # as much as a partition reaches back, and what waits to fill a step
+        self._incoming = np.zeros((n_channels, self._before))  # what a partition reaches back over, then what waits
         self._outgoing = np.zeros((n_channels, 0))
         self._position: int | None = None
 
