@@ -51,7 +51,7 @@ function step(direction: 1 | -1, event: KeyboardEvent) {
 </template>
 
 <style scoped>
-.figure { display: grid; grid-template-columns: 74px 84px 1fr; align-items: baseline; gap: 6px; }
+.figure { display: grid; grid-template-columns: 74px 84px minmax(0, 1fr); align-items: baseline; gap: 6px; }
 input { width: 84px; border: 0; border-bottom: 1px solid var(--ink-soft); background: transparent; color: var(--ink); padding: 1px 2px; }
 .bare { grid-template-columns: 84px; }
 .bare input { width: 84px; }

@@ -50,7 +50,7 @@ const waits = computed(() => picture.value !== 'before' && props.hasMoves && !tr
 .tools { position: absolute; top: 2px; left: 3px; display: flex; flex-wrap: wrap; gap: 2px; font-size: 12px; line-height: 1.2; cursor: default; z-index: 1; }
 .tools .plain, .tools select { font: inherit; padding: 1px 4px; background: var(--paper); border: 1px solid var(--line); color: var(--ink); }
 .tools .plain[aria-pressed='true'] { background: var(--ink); color: var(--paper); }
-.tools select { width: 92px; border-radius: 2px; }
+.tools select { width: 112px; border-radius: 2px; }
 .key { flex-basis: 100%; margin: 2px 0 0; padding: 5px 7px; list-style: none; background: var(--paper-raised); border: 1px solid var(--line); line-height: 1.45; }
 .key li { display: flex; gap: 8px; align-items: center; }
 .key svg { flex: none; }

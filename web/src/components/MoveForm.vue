@@ -107,7 +107,7 @@ const toggleMember = (figure: Figure, n: number) =>
 </template>
 
 <style scoped>
-.form { display: grid; gap: 3px; }
+.form { display: grid; grid-template-columns: minmax(0, 1fr); gap: 3px; }
 .line { display: grid; grid-template-columns: 74px minmax(0, 1fr); gap: 6px; align-items: baseline; }
 .says { margin: 0 0 2px; font-size: 12.5px; line-height: 1.25; }
 .starts { display: flex; flex-wrap: wrap; gap: 3px; align-items: baseline; font-size: 12.5px; }

@@ -341,7 +341,7 @@ onBeforeUnmount(() => {
 
 <style scoped>
 .nothing { padding: 60px; }
-.bench { height: 100%; display: grid; grid-template: minmax(0, 1fr) 92px / 172px minmax(0, 1fr) 268px; }
+.bench { height: 100%; display: grid; grid-template: minmax(0, 1fr) 92px / 172px minmax(0, 1fr) 276px; }
 .lanes { position: relative; display: grid; grid-template-columns: 58px minmax(0, 1fr) 262px; min-height: 0; min-width: 0; overflow: hidden; }
 .ruler { border-right: 1px solid var(--line); }
 .spectrogram { position: relative; min-width: 0; cursor: crosshair; }

@@ -201,7 +201,8 @@ td { border-bottom: 1px solid var(--line); padding: 4px 5px; vertical-align: mid
 .short { width: 92px; }
 td :deep(.figure.bare), td :deep(.figure.bare input) { width: 72px; grid-template-columns: 72px; }
 .acts { white-space: nowrap; }
-.acts a { color: var(--ink); margin-right: 2px; }
+.acts a { margin-right: 2px; }
+.acts a, .group a { color: var(--ink); }
 .acts .plain { padding: 2px 4px; }
 .groups { margin-top: 18px; }
 .groups h2 { font-size: 15px; margin: 0 0 6px; }
