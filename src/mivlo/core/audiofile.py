@@ -89,8 +89,7 @@ def inspect_audio(path: Path, *, limits: ImportLimits, name: str) -> AudioFileIn
         raise AudioFileError(f"{name}: {info.n_channels} channels, but at most {limits.max_channels} are taken")
     if not limits.min_rate_hz <= info.sample_rate_hz <= limits.max_rate_hz:
         raise AudioFileError(
-            f"{name}: sampling rate {info.sample_rate_hz} Hz must be from {limits.min_rate_hz} to "
-            f"{limits.max_rate_hz} Hz"
+            f"{name}: sampling rate {info.sample_rate_hz} Hz must be from {limits.min_rate_hz} to {limits.max_rate_hz} Hz"
         )
     seconds = info.n_frames / info.sample_rate_hz
     if seconds > limits.max_seconds:
@@ -98,8 +97,8 @@ def inspect_audio(path: Path, *, limits: ImportLimits, name: str) -> AudioFileIn
     return info
 
 
-def read_blocks(path: Path, *, name: str) -> Iterator[Array]:
-    """Yield (channels, n) float64 blocks of a file that was inspected.
+def read_blocks(path: Path, *, name: str, precision: Literal["float32", "float64"] = "float64") -> Iterator[Array]:
+    """Yield (channels, n) blocks of a file that was inspected.
 
     Raises
     ------
@@ -110,7 +109,7 @@ def read_blocks(path: Path, *, name: str) -> Iterator[Array]:
         with soundfile.SoundFile(path) as file:
             expected = file.frames
             while True:
-                block = file.read(BLOCK_FRAMES, dtype="float64", always_2d=True)
+                block = file.read(BLOCK_FRAMES, dtype=precision, always_2d=True)
                 if not len(block):
                     break
                 if not np.all(np.isfinite(block)):
@@ -154,9 +153,7 @@ def _resampled(blocks: Iterator[Array], info: AudioFileInfo, rate_hz: int) -> It
     if rate_hz == info.sample_rate_hz:
         yield from blocks
         return
-    stream = soxr.ResampleStream(
-        info.sample_rate_hz, rate_hz, info.n_channels, dtype="float64", quality=soxr.VHQ
-    )
+    stream = soxr.ResampleStream(info.sample_rate_hz, rate_hz, info.n_channels, dtype="float64", quality=soxr.VHQ)
     for block in blocks:
         yield stream.resample_chunk(np.ascontiguousarray(block.T)).T
     yield stream.resample_chunk(np.zeros((0, info.n_channels)), last=True).T

@@ -2,7 +2,7 @@
 
 from typing import Literal, get_args
 
-__all__ = ["ROLES", "Role"]
+__all__ = ["ROLES", "VOICES", "Role"]
 
 Role = Literal[
     "lead voice", "backing voice", "kick", "snare", "toms", "cymbals", "hand percussion", "bass", "acoustic guitar",
@@ -10,3 +10,4 @@ Role = Literal[
 ]  # fmt: skip
 
 ROLES: tuple[Role, ...] = get_args(Role)
+VOICES: tuple[Role, ...] = ("lead voice", "backing voice")

@@ -36,5 +36,5 @@ def clashes_of_files(files: Sequence[Path]) -> list[Clash]:
 
 def _map_of_file(file: Path) -> ErbMap:
     info = inspect_audio(file, limits=ImportLimits(), name=str(file))
-    samples = np.concatenate([block.astype(np.float32) for block in read_blocks(file, name=str(file))], axis=1)
+    samples = np.concatenate(list(read_blocks(file, name=str(file), precision="float32")), axis=1)
     return erb_map(ArraySource(samples), start=0, end=samples.shape[1], sample_rate_hz=info.sample_rate_hz)

@@ -10,11 +10,10 @@ from mivlo.core.finder.network import odds
 from mivlo.core.finder.searches import SEARCHES
 from mivlo.core.finder.stretch import Findings, Stretch
 from mivlo.core.moves.base import Keepers
-from mivlo.core.roles import Role
+from mivlo.core.roles import VOICES, Role
 
 __all__ = ["find"]
 
-VOICES: tuple[Role, ...] = ("lead voice", "backing voice")
 LOWEST_OF_LOW_TRACKS_HZ = 80.0  # below it a bass's or a kick's fundamental is nobody's fault
 
 

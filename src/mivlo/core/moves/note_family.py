@@ -37,7 +37,7 @@ class NoteFamily(StaticMove):
     )  # fmt: skip
 
     kind: Literal["note-family"] = "note-family"
-    members: Literal["overtones", "octaves"] = Field(default="overtones", title="Members")
+    members: Literal["overtones", "octaves"] = Field(default="overtones", title="Made of")
     count: int = Field(default=8, ge=1, le=MOST_MEMBERS, title="How many", json_schema_extra={"unit": ""})
     gain_db: GainDb = Field(default=-6.0)
     width_cents: float = Field(default=100.0, ge=5.0, le=1_200.0, title="Width", json_schema_extra={"unit": "ct"})

@@ -6,9 +6,11 @@ import numpy as np
 
 from mivlo.core.finder.proposals import propose
 from mivlo.core.finder.stretch import Stretch, Suspect, around
+from mivlo.core.roles import VOICES
 
 __all__ = ["search"]
 
+DOUBT_OF_NO_VOICE = 0.5  # of a track that nobody has called a voice: drums and plucked strings have bursts of their own
 BurstKind = Literal["plosive", "sibilance"]
 
 
@@ -32,9 +34,10 @@ def _of_kind(stretch: Stretch, kind: BurstKind) -> Suspect:
     length_s = (stretch.end - stretch.start) / stretch.rate
     band = int(np.argmin(np.abs(np.log2(stretch.levels.hz / hz))))
     curve = stretch.levels.levels_db[stretch.cues.active].mean(axis=0)
+    sure = min(0.5 + 0.1 * len(chosen), 0.95) if len(chosen) > 1 else 0.4
     return Suspect(
         hz=hz, q=1.0, excess_db=excess, ring_s=None, ring_around_s=None, share_of_time=total / length_s, follows_notes=None,
-        loud_only=0.0, confidence=min(0.5 + 0.1 * len(chosen), 0.95) if len(chosen) > 1 else 0.4, kind=kind, behaviour="burst",
+        loud_only=0.0, confidence=sure if stretch.role in VOICES else DOUBT_OF_NO_VOICE * sure, kind=kind, behaviour="burst",
         times=tuple((event.start_s, event.end_s) for event in chosen), proposals=proposals,
         **around(stretch.levels.hz, curve, band, wide=True),
     )  # fmt: skip
