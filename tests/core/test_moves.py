@@ -17,7 +17,7 @@ from mivlo.core.moves import MOVE_KINDS, Move
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.figures import describe_kinds
 from mivlo.core.moves.note_family import NoteFamily
-from mivlo.core.roles import ROLES
+from mivlo.core.roles import ROLES, role_of_name
 from mivlo.core.treatment import parse_treatment
 from mivlo.core.units import db_to_gain, gain_to_db, hz_to_note
 
@@ -151,3 +151,16 @@ def test_errors_carry_the_code_by_which_the_page_knows_them():
 
 def test_roles_are_those_of_the_trade():
     assert set(ROLES) >= {"lead voice", "kick", "snare", "bass", "acoustic guitar", "keys", "reeds", "strings", "brass", "other"}
+
+
+def test_the_name_of_a_file_tells_what_plays():
+    # Words that files are named by: common practice, no source.
+    said = {
+        "Lead Vox 2": "lead voice", "voice take": "lead voice", "BGV L": "backing voice", "01_Kick In": "kick",
+        "BassDrum": "kick", "snareTop": "snare", "Rack Tom 1": "toms", "OH-L": "cymbals", "Bass DI": "bass", "AcGtr_3": "acoustic guitar",
+        "guitar dist": "electric guitar", "Grand Piano": "keys", "Alto Sax": "reeds", "Cello": "strings", "tpt": "brass",
+        "backing track": "full backing", "Shaker": "hand percussion",
+    }  # fmt: skip
+    assert {name: role_of_name(name) for name in said} == said
+    # A word within another one says nothing, nor does a number.
+    assert {role_of_name(name) for name in ("Track 07", "take 3", "heads", "invoice", "basset", "snap", "")} == {"other"}

@@ -54,6 +54,14 @@ def test_several_files_at_once_each_with_its_own_fate(http, mivlo):
     assert not any((mivlo.data / "incoming").iterdir())
 
 
+def test_a_role_is_what_is_said_or_else_what_the_name_says(http):
+    session = new_session(http)
+    for name, fields in (("Lead Vox.wav", {}), ("Lead Vox.wav", {"role": "bass"}), ("Track 7.wav", {})):
+        state = upload(http, session["id"], name, wav(0.1), **fields).json()
+    assert [track["role"] for track in state["tracks"]] == ["lead voice", "bass", "other"]
+    assert upload(http, session["id"], "a.wav", wav(0.1), role="sitarist").status_code == 422
+
+
 @pytest.mark.parametrize(
     "name", ["../../../../tmp/evil.wav", "..\\..\\evil.wav", "/etc/passwd", "a\x00b.wav", "\u202egpj.wav", "x" * 400 + ".wav"]
 )

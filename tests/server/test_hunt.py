@@ -1,5 +1,11 @@
 """Suspects over HTTP: found, answered, measured again, kept, dismissed, undone."""
 
+import os
+import signal
+import subprocess
+import time
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
 import soundfile
 from scipy.signal import lfilter
@@ -107,3 +113,28 @@ def test_what_is_looked_at_beside_the_track_treated_difference_pitch_and_section
     assert "must end (frame 0) after it starts (frame 0)" in wrong.json()["message"]
     back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": named["revision"]}).json()
     assert back["sections"] == []
+
+
+def workers(parent: int) -> list[int]:
+    """Return the analysis processes: those that the pages' process started by way of the fork server."""
+    listed = subprocess.run(["ps", "-eo", "pid=,ppid=,args="], capture_output=True, text=True, check=True)
+    rows = [line.split(None, 2) for line in listed.stdout.splitlines()]
+    servers = [int(pid) for pid, above, words in rows if int(above) == parent and "forkserver" in words]
+    return [int(pid) for pid, above, _ in rows if int(above) in servers]
+
+
+def test_killed_analysis_processes_are_told_of_and_made_anew(http, mivlo, tmp_path):
+    x = 0.1 * np.random.default_rng(3).standard_normal((180 * RATE, 2))
+    soundfile.write(tmp_path / "long.wav", x, RATE, subtype="PCM_16")
+    state = upload(http, new_session(http)["id"], "long.wav", (tmp_path / "long.wav").read_bytes()).json()
+    with ThreadPoolExecutor(1) as beside:
+        waiting = beside.submit(suspects, http, state, 180.0)
+        while not waiting.done():
+            for worker in workers(mivlo.child("server.app")):
+                os.kill(worker, signal.SIGKILL)
+            time.sleep(0.05)
+        answer = waiting.result()
+    assert answer.status_code == 503
+    assert answer.json()["code"] == "process-ended"
+    assert "nothing saved is lost" in answer.json()["message"]
+    assert suspects(http, state, 20.0).status_code == 200

@@ -80,7 +80,7 @@ async function problemOf(answer: Response): Promise<ApiError> {
     const problem = (await answer.json()) as Problem
     return new ApiError(problem.code, problem.message)
   } catch {
-    return new ApiError('mivlo-error', `The server answered with status ${answer.status}.`)
+    return new ApiError('mivlo-error', `Something went wrong inside Mivlo (status ${answer.status}). Nothing that was saved is lost: try again, or load the page anew.`)
   }
 }
 

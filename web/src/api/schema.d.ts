@@ -119,7 +119,7 @@ export interface paths {
         put?: never;
         /**
          * Import Track
-         * @description Take a file in as a new track, or say why not.
+         * @description Take a file in as a new track, or say why not; its name tells its role where nobody does.
          */
         post: operations["import_track_api_sessions__session_id__tracks_post"];
         delete?: never;
@@ -768,12 +768,8 @@ export interface components {
         Body_import_track_api_sessions__session_id__tracks_post: {
             /** File */
             file: string;
-            /**
-             * Role
-             * @default other
-             * @enum {string}
-             */
-            role: "lead voice" | "backing voice" | "kick" | "snare" | "toms" | "cymbals" | "hand percussion" | "bass" | "acoustic guitar" | "electric guitar" | "keys" | "reeds" | "strings" | "brass" | "full backing" | "other";
+            /** Role */
+            role?: ("lead voice" | "backing voice" | "kick" | "snare" | "toms" | "cymbals" | "hand percussion" | "bass" | "acoustic guitar" | "electric guitar" | "keys" | "reeds" | "strings" | "brass" | "full backing" | "other") | null;
         };
         /** Body_replace_audio_api_tracks__track_id__audio_post */
         Body_replace_audio_api_tracks__track_id__audio_post: {
@@ -2230,7 +2226,7 @@ export interface components {
              */
             kind: "note-family";
             /**
-             * Members
+             * Made of
              * @default overtones
              * @enum {string}
              */
@@ -2394,7 +2390,7 @@ export interface components {
              * Code
              * @enum {string}
              */
-            code: "bad-parameter" | "bad-treatment" | "bad-audio-file" | "stale-state" | "not-found" | "no-database" | "disk" | "mivlo-error";
+            code: "bad-parameter" | "bad-treatment" | "bad-audio-file" | "stale-state" | "not-found" | "no-database" | "process-ended" | "disk" | "mivlo-error";
             /** Message */
             message: string;
         };
@@ -4049,7 +4045,7 @@ export interface components {
              */
             kind: "note-family";
             /**
-             * Members
+             * Made of
              * @default overtones
              * @enum {string}
              */

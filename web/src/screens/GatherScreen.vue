@@ -42,6 +42,8 @@ async function bringOne(file: File, row: Incoming, path: string) {
       if (part >= 1) row.state = 'reading'
     })
     row.state = 'in'
+    const added = path === addPath() ? next.tracks.at(-1) : null
+    if (added && added.role !== 'other') row.reason = `taken for ${added.role} by its name`
     if (state.value?.id === next.id) take(next)
   } catch (error) {
     row.state = 'refused'
@@ -129,7 +131,7 @@ const told = (track: TrackState) =>
         <ElProgress v-if="row.state === 'sending' || row.state === 'reading'" class="progress" :percentage="Math.round(row.part * 100)" :indeterminate="row.state === 'reading'" :show-text="false" />
         <span class="how">{{ WORDS[row.state] }}<template v-if="row.reason">: {{ row.reason }}</template></span>
       </li>
-      <button class="plain" @click="clearDone">clear this list</button>
+      <button class="plain clear" @click="clearDone">clear this list</button>
     </ul>
     <p v-if="!tracks.length" class="empty soft">No tracks yet. Bring in the tracks of the song, all starting at the same moment; a start offset can be set for each.</p>
     <table v-else>
@@ -182,6 +184,7 @@ const told = (track: TrackState) =>
 .over { outline: 3px dashed var(--ink); outline-offset: -8px; }
 .bring { display: flex; gap: 12px; align-items: baseline; margin-bottom: 12px; }
 .incoming { list-style: none; margin: 0 0 14px; padding: 8px 12px; background: var(--paper-sunk); }
+.incoming .clear { padding: 2px 0; text-decoration: underline; }
 .incoming li { display: flex; gap: 12px; align-items: center; padding: 2px 0; }
 .file { width: 260px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .progress { width: 180px; }

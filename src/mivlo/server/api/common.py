@@ -1,6 +1,7 @@
 """What all routers share: the database, and errors as the API tells them."""
 
 from collections.abc import Iterator
+from concurrent.futures.process import BrokenProcessPool
 from typing import Annotated, Literal
 
 from fastapi import Depends, FastAPI, Request
@@ -23,6 +24,7 @@ STATUS_OF_CODE = {
     "stale-state": 409,
     "not-found": 404,
     "no-database": 503,
+    "process-ended": 503,
     "disk": 507,
     "mivlo-error": 400,
 }
@@ -32,7 +34,8 @@ class Problem(BaseModel):
     """What went wrong, for people (message) and programs (code)."""
 
     code: Literal[
-        "bad-parameter", "bad-treatment", "bad-audio-file", "stale-state", "not-found", "no-database", "disk", "mivlo-error"
+        "bad-parameter", "bad-treatment", "bad-audio-file", "stale-state", "not-found", "no-database", "process-ended", "disk",
+        "mivlo-error",
     ]
     message: str
 
@@ -50,7 +53,7 @@ def _answer(code: str, message: str) -> JSONResponse:
 
 
 def add_error_handlers(app: FastAPI) -> None:
-    """Turn the core's errors, wrong bodies, a lost database and a full disk into `Problem` answers."""
+    """Turn the core's errors, wrong bodies, a lost database, a killed process and a full disk into `Problem` answers."""
 
     @app.exception_handler(MivloError)
     def mivlo_error(_: Request, error: MivloError) -> JSONResponse:
@@ -75,6 +78,13 @@ def add_error_handlers(app: FastAPI) -> None:
     @app.exception_handler(IntegrityError)
     def taken(_: Request, __: IntegrityError) -> JSONResponse:
         return _answer("stale-state", "an id is in use already, or another change came at the same time: read the session again")
+
+    @app.exception_handler(BrokenProcessPool)
+    def process_ended(_: Request, __: BrokenProcessPool) -> JSONResponse:
+        return _answer(
+            "process-ended",
+            "an analysis process was ended from outside twice, as happens when memory runs out; nothing saved is lost: try again",
+        )
 
     @app.exception_handler(OSError)
     def disk(_: Request, error: OSError) -> JSONResponse:

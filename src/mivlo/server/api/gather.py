@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Form, UploadFile
 
-from mivlo.core.roles import Role
+from mivlo.core.roles import Role, role_of_name
 from mivlo.server.api.common import Db, Problem
 from mivlo.server.db.tables import TrackRow, new_id
 from mivlo.server.services import sessions
@@ -21,13 +21,14 @@ router = APIRouter(prefix="/api", tags=["gather"], responses={422: {"model": Pro
 
 @router.post("/sessions/{session_id}/tracks", status_code=201)
 def import_track(
-    session_id: str, file: UploadFile, db: Db, role: Annotated[Role, Form()] = "other"
+    session_id: str, file: UploadFile, db: Db, role: Annotated[Role | None, Form()] = None
 ) -> SessionState:
-    """Take a file in as a new track, or say why not."""
+    """Take a file in as a new track, or say why not; its name tells its role where nobody does."""
     name = _shown_name(file)
     with _Incoming(file) as path:
         audio = import_audio(db, session_id, path, name=name)
-    return sessions.add_track(db, audio, name=Path(name).stem[:120] or "Track", role=role)
+    stem = Path(name).stem[:120] or "Track"
+    return sessions.add_track(db, audio, name=stem, role=role or role_of_name(stem))
 
 
 @router.post("/tracks/{track_id}/audio")
