@@ -157,7 +157,8 @@ def test_the_name_of_a_file_tells_what_plays():
     # Words that files are named by: common practice, no source.
     said = {
         "Lead Vox 2": "lead voice", "voice take": "lead voice", "BGV L": "backing voice", "01_Kick In": "kick",
-        "BassDrum": "kick", "snareTop": "snare", "Rack Tom 1": "toms", "OH-L": "cymbals", "Bass DI": "bass", "AcGtr_3": "acoustic guitar",
+        "BassDrum": "kick", "snareTop": "snare",
+        "Rack Tom 1": "toms", "OH-L": "cymbals", "Bass DI": "bass", "AcGtr_3": "acoustic guitar",
         "guitar dist": "electric guitar", "Grand Piano": "keys", "Alto Sax": "reeds", "Cello": "strings", "tpt": "brass",
         "backing track": "full backing", "Shaker": "hand percussion",
     }  # fmt: skip
