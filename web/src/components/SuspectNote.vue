@@ -51,7 +51,7 @@ const follows = computed(() => ({ true: 'follows the notes', false: 'does not fo
           <dt>out</dt><dd>{{ suspect.excess_db.toFixed(1) }} dB</dd>
           <template v-if="suspect.ring_s !== null"><dt>rings</dt><dd>{{ suspect.ring_s.toFixed(2) }} s<span v-if="suspect.ring_around_s !== null" class="soft"> ({{ suspect.ring_around_s.toFixed(2) }} around)</span></dd></template>
           <dt>there</dt><dd>{{ Math.round(100 * suspect.share_of_time) }} % of the time</dd>
-          <dt>notes</dt><dd>{{ follows }}</dd>
+          <template v-if="suspect.behaviour !== 'burst'"><dt>notes</dt><dd>{{ follows }}</dd></template>
         </dl>
       </div>
       <div class="times" role="group" aria-label="Where in the song">
