@@ -2,16 +2,19 @@
 
 import numpy as np
 import pytest
+from scipy.signal import oaconvolve
 
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.filters.biquad import frequency_response
-from mivlo.core.filters.linear_phase import kernel_freqs_hz, linear_phase_kernel, n_taps_for
+from mivlo.core.filters.linear_phase import kernel_freqs_hz, linear_phase_kernel, n_taps_for, zero_phase_gains
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.high_shelf import HighShelf
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.moves.notch import Notch
+from mivlo.core.processors.fir import FirSpec
+from mivlo.core.processors.stage import Context
 
 RATE = 48_000
 LEDGERS = {
@@ -81,3 +84,24 @@ def test_every_channel_of_a_move_is_treated_as_in_minimum_phase():
     assert np.max(np.abs(mid[0] - mid[1])) < 1e-12
     at = 20 * np.log10(np.abs(np.fft.rfft(mid[0]))[round(1_000 / RATE * 262_144)])
     assert at == pytest.approx(-9.0, abs=0.02)
+
+
+@pytest.mark.parametrize("hz", [60.0, 431.0, 6_000.0])
+def test_in_pieces_of_any_size_it_is_the_convolution_of_another_program(hz):
+    # Short filters run in one piece, long ones by partitions: scipy's overlap-add knows neither.
+    moves = (Bell(hz=hz, gain_db=-9, q=8, channel="mid"), Bell(hz=3 * hz, gain_db=5, q=4, channel="left"))
+    spec = FirSpec("f", tuple((section, move.channel) for move in moves for section in move.sections(RATE)))
+    x = 0.1 * np.random.default_rng(3).standard_normal((2, 3 * spec.n_taps + 50_000))
+    stage, parts, at = spec.make(2, RATE), [], 1_000
+    for count in np.random.default_rng(4).integers(1, 9_000, 400):
+        parts.append(stage.process(x[:, at - 1_000 : at - 1_000 + count], Context(at)))
+        at += int(count)
+        if at > x.shape[1]:
+            break
+    got = np.concatenate(parts, axis=1)[:, stage.latency_frames :]
+    gains = zero_phase_gains(spec.sections, kernel_freqs_hz(spec.n_taps, RATE), n_channels=2, sample_rate_hz=RATE)
+    kernel = linear_phase_kernel(gains, spec.n_taps)
+    wanted = [sum(oaconvolve(x[i], kernel[out, i]) for i in (0, 1)) for out in (0, 1)]
+    half = spec.n_taps // 2
+    assert got.shape[1] > spec.n_taps
+    assert np.max(np.abs(got - np.array(wanted)[:, half : half + got.shape[1]])) < 1e-12
