@@ -10,6 +10,7 @@ import pyloudnorm
 import pytest
 import soundfile
 from PIL import Image
+from scipy.signal import butter, resample_poly, sosfilt
 
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.filters.biquad import frequency_response
@@ -26,6 +27,7 @@ from mivlo.core.spectra.pictures import (
     spectrogram_tile,
     waveform_peaks,
 )
+from mivlo.core.spectra.windows import halved_rate
 
 RATE = 48_000
 
@@ -162,3 +164,19 @@ def test_waveform_peaks():
     peaks = waveform_peaks(ArraySource(sine(100, 0.0, 1.0)[None, :]), start=0, end=RATE, n_columns=50)
     assert peaks[0] == pytest.approx(-1.0, abs=1e-3)
     assert peaks[1] == pytest.approx(1.0, abs=1e-3)
+
+
+def test_half_the_rate_is_that_of_another_program_and_nothing_folds_back():
+    rate, n = 48_000, 1 << 15
+    t = np.arange(n) / rate
+
+    def level_db(hz: float) -> float:
+        half = halved_rate(np.sin(2 * np.pi * hz * t)[None].astype(np.float32))[0, 500:-500]
+        return float(20 * np.log10(np.sqrt(2) * np.std(half)))
+
+    assert max(abs(level_db(hz)) for hz in (100, 3_000, 6_000, 9_000, 10_000)) < 0.05
+    assert max(level_db(hz) for hz in (14_900, 16_000, 18_000, 20_000, 23_000)) < -70.0
+    low = sosfilt(butter(8, 6_000, fs=rate, output="sos"), np.random.default_rng(1).standard_normal((1, n)))
+    ours, theirs = halved_rate(low.astype(np.float32))[0], resample_poly(low[0], 1, 2, window=("kaiser", 9.0))
+    shifts = [np.std(ours[500:-500] - theirs[500 + lag : len(theirs) - 500 + lag]) for lag in (-1, 0, 1)]
+    assert min(shifts) < 1e-3 * np.std(theirs)
