@@ -106,6 +106,10 @@ def test_the_keyboard_goes_through_the_list_and_says_wanted_and_no_fault(bench, 
     bench.saved()
     assert len(bench.chosen()["dismissed"]) == 1
     expect(page.get_by_test_id("suspect")).to_have_count(count - 2)
+    page.get_by_role("button", name="Cello", exact=True).click()
+    expect(page.get_by_test_id("suspect")).to_have_count(0)
+    page.get_by_role("button", name="Squeezebox", exact=True).click()
+    expect(page.get_by_test_id("suspect")).to_have_count(count - 2)  # whoever comes back finds the list again
     hunt(page)
     expect(page.get_by_test_id("suspect")).to_have_count(count - 2)  # told once, not told again
     take_all_back(bench, page)

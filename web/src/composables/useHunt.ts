@@ -13,16 +13,18 @@ const { about, state, chosen } = useSession()
 const play = usePlay()
 const bench = useBench()
 
-/** What was found, of which strip and stretch; null before anybody asked. */
-const found = shallowRef<{ stripId: string; key: string; result: Suspects } | null>(null)
+/** What was found last of each strip, and in which stretch: whoever comes back to a track finds its list again. */
+const found = shallowRef<ReadonlyMap<string, { key: string; result: Suspects }>>(new Map())
 const finding = ref(false)
 const problem = ref('')
 const suspectId = ref<string | null>(null)
 
 const stretch = computed(() => bench.loop.value ?? { startS: 0, endS: bench.songS.value })
-const stretchKey = computed(() => `${stretch.value.startS.toFixed(3)} ${stretch.value.endS.toFixed(3)}`)
-const result = computed(() => (found.value && found.value.stripId === chosen.value?.id ? found.value.result : null))
-const stale = computed(() => result.value !== null && found.value?.key !== stretchKey.value)
+const stretchKey = computed(() => [chosen.value && 'audio_id' in chosen.value && chosen.value.audio_id, stretch.value.startS.toFixed(3), stretch.value.endS.toFixed(3)].join(' '))
+const here = computed(() => found.value.get(chosen.value?.id ?? ''))
+const result = computed(() => here.value?.result ?? null)
+const stale = computed(() => here.value !== undefined && here.value.key !== stretchKey.value)
+const keep = (stripId: string, key: string, told: Suspects) => (found.value = new Map(found.value).set(stripId, { key, result: told }))
 /** Those not yet answered by a move of the ledger. */
 const suspects = computed(() => result.value?.suspects.filter((one) => !isAnswered(one, chosen.value?.ledger ?? [])) ?? [])
 const suspect = computed(() => suspects.value.find((one) => one.id === suspectId.value) ?? null)
@@ -41,10 +43,10 @@ async function hunt() {
   const key = stretchKey.value
   try {
     const { startS, endS } = stretch.value
-    found.value = { stripId: strip.id, key, result: await api.suspects(session.id, strip.id, startS, endS) }
-    suspectId.value = suspects.value[0]?.id ?? null
+    keep(strip.id, key, await api.suspects(session.id, strip.id, startS, endS))
+    if (chosen.value?.id === strip.id) suspectId.value = suspects.value[0]?.id ?? null
   } catch (error) {
-    problem.value = error instanceof Error ? error.message : String(error)
+    if (chosen.value?.id === strip.id) problem.value = error instanceof Error ? error.message : String(error)
   } finally {
     finding.value = false
   }
@@ -92,7 +94,8 @@ function noFault(one: Suspect) {
 
 /** Take one off the list at once; the server leaves it out from now on. */
 function drop(one: Suspect) {
-  if (found.value) found.value = { ...found.value, result: { ...found.value.result, suspects: found.value.result.suspects.filter((other) => other.id !== one.id) } }
+  const [id, list] = [chosen.value?.id, here.value]
+  if (id && list) keep(id, list.key, { ...list.result, suspects: list.result.suspects.filter((other) => other.id !== one.id) })
 }
 
 const setLoop = (startS: number, endS: number) => bench.setLoop({ startS: Math.max(startS - 0.4, 0), endS: Math.max(endS + 0.4, startS + 1) })
