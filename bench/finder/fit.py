@@ -1,7 +1,7 @@
 """Fits the finder's weights on planted faults, and writes src/mivlo/core/finder/weights.npz.
 
     .venv/bin/pip install torch==2.13.0     (a tool of development only: not needed to run or to test)
-    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 1040] [--variants 5] [--fits 4]
+    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 1070] [--variants 5 6] [--fits 2]
     .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --go-on     (from the weights that there are, gently)
 
 Wants Debian's fluidsynth and the packages of the training banks (finder/phrases.py), stk and hydrogen-drumkits: sounds to
@@ -9,8 +9,10 @@ learn from, of which nothing is shipped. The folder keeps phrases and cues.
 """
 
 import argparse
+import multiprocessing
 import sys
 import time
+from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
@@ -27,7 +29,7 @@ from mivlo.core.finder.network import FURTHEST, LAYERS, OUTPUTS
 from mivlo.core.units import Array
 
 WEIGHTS = Path(__file__).parents[2] / "src" / "mivlo" / "core" / "finder" / "weights.npz"
-BATCH, EPOCHS, RATE = 16, 18, 2e-3
+BATCH, EPOCHS, RATE = 16, 12, 2e-3
 GO_ON_EPOCHS, GO_ON_RATE = 5, 5e-4
 LINE_SPREAD, WIDE_SPREAD = 1.3, 7.0  # bands: how sharply the truth is drawn
 VALIDATION_EVERY = 10  # phrases: every tenth is held back
@@ -127,17 +129,29 @@ def _of_fit(weights: dict[str, Array], seed: int) -> dict[str, torch.Tensor] | N
     return {name: torch.from_numpy(part.astype(np.float32)) for name, part in own.items()} or None
 
 
+def fit_one(seed: int) -> dict[str, Array]:
+    """Return the parameters of one fit, by their names, in half precision; for a process of its own."""
+    torch.set_num_threads(1)
+    network = fit(*_LEARNT[0], seed, _of_fit(_LEARNT[1], seed))
+    return {f"{seed}.{name}": part.numpy().astype(np.float16) for name, part in network.state_dict().items()}
+
+
+# What the processes that fit share with the one that forked them off: files, truth, weights, what is held back; weights before.
+_LEARNT: tuple[tuple[torch.Tensor, torch.Tensor, torch.Tensor, np.ndarray], dict[str, Array]]
+
+
 def main() -> None:
     """Fit and write."""
+    global _LEARNT  # noqa: PLW0603 - set once, before the processes are forked off
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--folder", type=Path, required=True)
-    parser.add_argument("--phrases", type=int, default=1040)
-    parser.add_argument("--variants", type=int, default=5)
-    parser.add_argument("--fits", type=int, default=4)
+    parser.add_argument("--phrases", type=int, default=1070)
+    parser.add_argument("--variants", type=int, nargs="+", default=[5, 6], help="files of each phrase; each number draws anew")
+    parser.add_argument("--fits", type=int, default=2)
     parser.add_argument("--go-on", action="store_true")
     parser.add_argument("--out", type=Path, default=WEIGHTS)
     options = parser.parse_args()
-    cases = list(load_cases("training", options.phrases, options.variants, options.folder))
+    cases = [case for n in options.variants for case in load_cases("training", options.phrases, n, options.folder)]
     values = np.stack([case.cues for case in cases])
     some = values[:: max(len(values) // 400, 1)].astype(np.float32)
     mean, spread = some.mean(axis=(0, 2)), some.std(axis=(0, 2)) + 1e-3
@@ -154,9 +168,14 @@ def main() -> None:
     held = np.array([int(case.item.name.split("-")[1]) % VALIDATION_EVERY == 0 for case in cases])
     x, truth, weight = (torch.from_numpy(part) for part in (values, *(np.stack(part) for part in zip(*truths, strict=True))))
     stored: dict[str, Array] = {"mean": mean, "spread": spread, "fits": np.array(n_fits), "names": np.array(cases[0].names)}
-    networks = [fit(x, truth, weight, held, seed, _of_fit(before, seed)) for seed in range(n_fits)]
+    _LEARNT = ((x, truth, weight, held), before)
+    with ProcessPoolExecutor(2, multiprocessing.get_context("fork")) as pool:
+        for part in pool.map(fit_one, range(n_fits)):
+            stored |= part
+    networks = [TapNetwork(x.shape[1]) for _ in range(n_fits)]
     for seed, network in enumerate(networks):
-        stored |= {f"{seed}.{name}": part.numpy().astype(np.float16) for name, part in network.state_dict().items()}
+        network.load_state_dict(_of_fit(stored, seed) or {})
+        network.eval()
     with torch.no_grad():
         rows = torch.from_numpy(np.flatnonzero(held))
         odds = torch.cat([torch.stack([one(x[r].float()) for one in networks]).mean(dim=0) for r in torch.split(rows, 64)])

@@ -12,7 +12,7 @@ from mivlo.core.units import Floats
 __all__ = ["LAYERS", "OUTPUTS", "WIDTH", "Odds", "odds", "scaled"]
 
 OUTPUTS = ("line", "loud-only", "hump", "harsh")
-WIDTH = 40
+WIDTH = 48
 # Where each layer looks, in bands of 20 cents: beside, at octaves and twelfths, and over two octaves either way.
 LAYERS = (
     (-2, -1, 0, 1, 2), (-120, -95, -60, 0, 60, 95, 120), tuple(range(-8, 9, 2)), tuple(range(-32, 33, 8)),
