@@ -28,8 +28,8 @@ DOUBTS: Mapping[Role, Mapping[str, float]] = {
     "lead voice": {"hump": 0.6, "harsh": 0.6}, "backing voice": {"hump": 0.6, "harsh": 0.6},
     "cymbals": {"line": 0.7, "harsh": 0.6},
 }  # fmt: skip
-# What outlasts the other lines of its track rings, whatever else it looks like: its odds grow by as much. Lines are what a
-# drum is made of: one that does not is doubted there.
+# What outlasts the other lines of its track rings, whatever else it looks like: its odds grow as the square of by how much. Lines
+# are what a drum is made of: one that does not is doubted there.
 OUTLASTS, MOST_OUTLASTING, DOUBT_OF_STRUCK = 1.3, 4.0, 0.5
 RESTLESS_DB = 1.5  # how much a track's loudness varies: of one that varies less, nothing can be loud-only
 
