@@ -62,7 +62,7 @@ def fit(
     """Return a network fitted to all files but those held back; their loss is printed. From scratch, or from what was before."""
     torch.manual_seed(seed)
     random = np.random.default_rng(seed)
-    network = TapNetwork(x.shape[1])
+    network = _network_like(before, x.shape[1])
     epochs, rate = EPOCHS, RATE
     if before is not None:
         network.load_state_dict(before)
@@ -129,6 +129,11 @@ def _of_fit(weights: dict[str, Array], seed: int) -> dict[str, torch.Tensor] | N
     return {name: torch.from_numpy(part.astype(np.float32)) for name, part in own.items()} or None
 
 
+def _network_like(parameters: dict[str, torch.Tensor] | None, n_cues: int) -> TapNetwork:
+    """Return a network as wide as the one that some parameters are of."""
+    return TapNetwork(n_cues, len(parameters["first.weight"])) if parameters else TapNetwork(n_cues)
+
+
 def fit_one(seed: int) -> dict[str, Array]:
     """Return the parameters of one fit, by their names, in half precision; for a process of its own."""
     torch.set_num_threads(1)
@@ -172,9 +177,10 @@ def main() -> None:
     with ProcessPoolExecutor(2, multiprocessing.get_context("fork")) as pool:
         for part in pool.map(fit_one, range(n_fits)):
             stored |= part
-    networks = [TapNetwork(x.shape[1]) for _ in range(n_fits)]
-    for seed, network in enumerate(networks):
-        network.load_state_dict(_of_fit(stored, seed) or {})
+    fitted = [_of_fit(stored, seed) or {} for seed in range(n_fits)]
+    networks = [_network_like(one, x.shape[1]) for one in fitted]
+    for one, network in zip(fitted, networks, strict=True):
+        network.load_state_dict(one)
         network.eval()
     with torch.no_grad():
         rows = torch.from_numpy(np.flatnonzero(held))

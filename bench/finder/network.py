@@ -11,11 +11,11 @@ __all__ = ["TapNetwork"]
 class TapNetwork(nn.Module):
     """Layers of weighted taps along the axis of bands; each adds to what goes in."""
 
-    def __init__(self, n_cues: int) -> None:
+    def __init__(self, n_cues: int, width: int = WIDTH) -> None:
         super().__init__()
-        self.first = nn.Conv1d(n_cues, WIDTH, 1)
-        self.layers = nn.ModuleList(nn.Linear(WIDTH * len(taps), WIDTH) for taps in LAYERS)
-        self.last = nn.Conv1d(WIDTH, len(OUTPUTS), 1)
+        self.first = nn.Conv1d(n_cues, width, 1)
+        self.layers = nn.ModuleList(nn.Linear(width * len(taps), width) for taps in LAYERS)
+        self.last = nn.Conv1d(width, len(OUTPUTS), 1)
         self.dropout = nn.Dropout1d(0.05)
 
     def forward(self, x: Tensor) -> Tensor:
