@@ -9,7 +9,7 @@ from scipy.special import jn_zeros
 from finder.phrases import RATE, Instrument, Phrase
 from mivlo.core.units import Array
 
-__all__ = ["BUILT", "draw_built"]
+__all__ = ["BUILT", "draw_bodies", "draw_built"]
 
 BUILT = "built from formulas"
 STEPS = (-7, -5, -4, -2, -1, 1, 2, 3, 4, 5, 7)
@@ -22,7 +22,37 @@ def draw_built(random: np.random.Generator, *, seconds: float) -> Phrase:
     """Return a phrase of one channel that no bank has."""
     manner = ("struck", "struck", "tones", "tones", "noise")[int(random.integers(5))]
     n = round(seconds * RATE)
-    x = {"struck": _struck, "tones": _tones, "noise": _noise}[manner](random, n)
+    return _recorded({"struck": _struck, "tones": _tones, "noise": _noise}[manner](random, n), manner, random)
+
+
+def draw_bodies(random: np.random.Generator, *, seconds: float) -> Phrase:
+    """Return strokes of few bodies, plainer than any drum: few modes or many that all die away alike, hit evenly or not."""
+    n = round(seconds * RATE)
+    lowest_hz = np.exp(random.uniform(np.log(70), np.log(600), size=int(random.choice((1, 1, 1, 2)))))
+    ratios = (MEMBRANE, BAR, np.sort(1.0 + 9.0 * random.random(8)))[int(random.integers(3))]
+    ratios = ratios[: int(random.choice((1, 2, 3, 8, 16)))]
+    longest_s = float(np.exp(random.uniform(np.log(0.08), np.log(1.2))))
+    slope, click, falls = random.uniform(0.3, 1.5), random.uniform(0.0, 0.3), random.choice((0.0, 0.0, 0.5, 1.0))
+    alike_db, out = float(random.choice((0.0, 3.0, 14.0))), np.zeros(n)
+    even, beat_s = random.random() < 0.6, float(random.uniform(0.2, 0.7))
+    at = 0.1
+    while at < seconds - 0.2:
+        start, lowest = round(at * RATE), float(random.choice(lowest_hz))
+        t = np.arange(min(round(1.6 * longest_s * RATE), n - start)) / RATE
+        sound = click * random.standard_normal(len(t)) * np.exp(-t / 0.01)
+        for number, ratio in enumerate(ratios):
+            if lowest * ratio < 14_000:
+                tone = np.sin(2 * np.pi * lowest * ratio * t + random.uniform(0, 6))
+                tone = tone * 10.0 ** (-3.0 * t / (longest_s / (1.0 + number) ** falls))
+                sound = sound + random.uniform(0.7, 1.3) * tone / (1.0 + number) ** slope
+        out[start : start + len(t)] += sound * 10.0 ** (-alike_db * random.random() / 20.0)
+        at += beat_s * (1.0 if even else float(random.choice((0.5, 1, 1, 2))))
+    return _recorded(out, "bodies", random)
+
+
+def _recorded(x: Array, manner: str, random: np.random.Generator) -> Phrase:
+    """Return a made sound as a phrase: at some level, over some floor of noise."""
+    n = len(x)
     floor_db = float(random.uniform(-140.0, -60.0))
     x = x / max(float(np.max(np.abs(x))), 1e-9) * 10.0 ** (random.uniform(-14, -1) / 20.0)
     x = x + 10.0 ** (floor_db / 20.0) * random.standard_normal(n)

@@ -9,11 +9,11 @@ import numpy as np
 import soxr
 from scipy.signal import butter, oaconvolve, sosfilt
 
-from finder.built import draw_built
-from finder.faults import Fault, draw_fault, plant
+from finder.built import draw_bodies, draw_built
+from finder.faults import Fault, draw_fault, draw_shell, plant
 from finder.kits import draw_kit
 from finder.models import draw_model
-from finder.phrases import RATE, TEST_BANKS, TRAINING_BANKS, Phrase, draw_instrument, draw_phrase
+from finder.phrases import RATE, TEST_BANKS, TRAINING_BANKS, Phrase, draw_drums, draw_instrument, draw_phrase
 from mivlo.core.filters.matched import high_shelf, plain_bell
 from mivlo.core.units import Array
 
@@ -29,6 +29,10 @@ CASES = {
 }
 # Of what is fitted on, so many phrases are of no bank: from formulas, from kits of recordings, from physical models.
 ELSEWHERE = {draw_built: 0.17, draw_kit: 0.13, draw_model: 0.13}
+# Of what is fitted on, the phrases from this one on are strokes, and some of their lines are shells that outlast them.
+STROKES_FROM = 1_074
+STROKES = {draw_bodies: 0.5, draw_drums: 0.35, draw_kit: 0.15}
+SHELLS = 0.4
 APART = 0.35  # octaves between two lines of one file, at least
 
 
@@ -52,7 +56,8 @@ def items_of_phrase(part: str, index: int, *, variants: int, folder: Path) -> It
         # So that the cases are spread over the phrases evenly, however few of them each phrase has.
         number = index * variants + variant
         case = CASES[part][number % len(CASES[part])]
-        yield _item(phrase, part, f"{part}-{index}-{variant}", case, np.random.default_rng((number, 7)))
+        shells = SHELLS if part == "training" and index >= STROKES_FROM else 0.0
+        yield _item(phrase, part, f"{part}-{index}-{variant}", case, np.random.default_rng((number, 7)), shells)
 
 
 def _phrase(part: str, index: int, folder: Path) -> Phrase:
@@ -63,7 +68,8 @@ def _phrase(part: str, index: int, folder: Path) -> Phrase:
     random = np.random.default_rng((index, part == "test"))
     weights = np.array([1.0 if bank.melodic else 0.25 for bank in banks])
     while True:
-        elsewhere = _elsewhere(random) if part == "training" else None
+        shares = {} if part == "test" else STROKES if index >= STROKES_FROM else ELSEWHERE
+        elsewhere = _drawn(shares, random)
         if elsewhere is not None:
             phrase = elsewhere(random, seconds=float(random.uniform(7.0, 18.0)))
         else:
@@ -77,24 +83,25 @@ def _phrase(part: str, index: int, folder: Path) -> Phrase:
     return phrase
 
 
-def _elsewhere(random: np.random.Generator) -> Callable[..., Phrase] | None:
-    """Return what else draws a phrase by chance, or None for a bank."""
-    drawn = random.random()
-    for draw, part in ELSEWHERE.items():
+def _drawn(shares: dict[Callable[..., Phrase], float], random: np.random.Generator) -> Callable[..., Phrase] | None:
+    """Return one of what draws a phrase by its share, or None for the rest of them: a bank."""
+    drawn = random.random() if shares else 1.0
+    for draw, part in shares.items():
         if drawn < part:
             return draw
         drawn -= part
     return None
 
 
-def _item(phrase: Phrase, part: str, name: str, case: str, random: np.random.Generator) -> Item:
+def _item(phrase: Phrase, part: str, name: str, case: str, random: np.random.Generator, shells: float) -> Item:
     """Return a phrase with faults; those that do not count are drawn again, a few times."""
     wanted = {"clean": 0, "line": int(random.integers(1, 4))}.get(case, 1)
     samples, faults = phrase.samples if part == "test" else _otherwise(phrase.samples, random), list[Fault]()
     for _ in range(12 * wanted):
         if len(faults) == wanted:
             break
-        fault = draw_fault(case, random, part=part)
+        shell = case == "line" and random.random() < shells
+        fault = draw_shell(random) if shell else draw_fault(case, random, part=part)
         if any(abs(np.log2(fault.hz / other.hz)) < APART for other in faults):
             continue
         planted, fault = plant(samples, fault, rate=RATE)

@@ -1,6 +1,6 @@
 """Faults planted into phrases for the finder's benchmark, with what they really change."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.signal import butter, lfilter, sosfiltfilt
@@ -8,7 +8,7 @@ from scipy.signal import butter, lfilter, sosfiltfilt
 from mivlo.core.filters.matched import plain_bell
 from mivlo.core.units import Array
 
-__all__ = ["Fault", "FaultKind", "draw_fault", "plant"]
+__all__ = ["Fault", "FaultKind", "draw_fault", "draw_shell", "plant"]
 
 FaultKind = str  # "line", "loud line", "hump", "harsh"
 FRAME_S = 0.05
@@ -17,7 +17,10 @@ COUNTS_FROM_DB, COUNTS_FROM_SHARE = 3.0, 0.1  # definitions: a fault counts if i
 
 @dataclass(frozen=True, slots=True)
 class Fault:
-    """A planted fault; `mode_s` above 0: a resonator beside the sound that rings so long, else a bell."""
+    """A planted fault; `mode_s` above 0: a resonator beside the sound that rings so long, else a bell.
+
+    With `under_db` the resonator peaks so far under the sound's own peak, whatever gain that takes.
+    """
 
     kind: FaultKind
     hz: float
@@ -25,6 +28,7 @@ class Fault:
     gain_db: float
     mode_s: float = 0.0
     counts: bool = False
+    under_db: float | None = None
 
     @property
     def loud_only(self) -> bool:
@@ -50,6 +54,13 @@ def draw_fault(kind: FaultKind, random: np.random.Generator, *, part: str) -> Fa
     return Fault(kind, hz, q, gain, mode_s=rings * between(1.0, 4.0))
 
 
+def draw_shell(random: np.random.Generator) -> Fault:
+    """Return a mode that outlasts the strokes that set it off, as a drum's shell rings over its skin; for fitting only."""
+    hz = float(np.exp(random.uniform(np.log(150), np.log(2_500))))
+    rings_s = float(np.exp(random.uniform(np.log(0.3), np.log(1.5))))
+    return Fault("line", hz, 40.0, 0.0, mode_s=rings_s, under_db=float(random.uniform(-24, -6)))
+
+
 def plant(samples: Array, fault: Fault, *, rate: int) -> tuple[Array, Fault]:
     """Return (channels, frames) with the fault in it, and the fault with whether it counts."""
     x = np.asarray(samples, dtype=np.float64)
@@ -58,12 +69,16 @@ def plant(samples: Array, fault: Fault, *, rate: int) -> tuple[Array, Fault]:
         w = 2.0 * np.pi * fault.hz / rate
         radius = np.exp(-w / (2.0 * pole_q))
         b, a = [(1.0 - radius), 0.0, -(1.0 - radius)], [1.0, -2.0 * radius * np.cos(w), radius**2]
-        full = x + (10.0 ** (fault.gain_db / 20.0) - 1.0) * lfilter(b, a, x, axis=1)
+        ring = lfilter(b, a, x, axis=1)
+        gain = 10.0 ** (fault.gain_db / 20.0) - 1.0
+        if fault.under_db is not None:
+            gain = 10.0 ** (fault.under_db / 20.0) * np.max(np.abs(x)) / max(float(np.max(np.abs(ring))), 1e-12)
+        full = x + gain * ring
     else:
         s = plain_bell(fault.hz, fault.gain_db, fault.q, sample_rate_hz=rate)
         full = lfilter([s.b0, s.b1, s.b2], [1.0, s.a1, s.a2], x, axis=1)
     out = x + (full - x) * _when_loud(x, rate) if fault.loud_only else full
-    return out.astype(np.float32), Fault(fault.kind, fault.hz, fault.q, fault.gain_db, fault.mode_s, _counts(x, out, fault, rate))
+    return out.astype(np.float32), replace(fault, counts=_counts(x, out, fault, rate))
 
 
 def _when_loud(x: Array, rate: int) -> Array:

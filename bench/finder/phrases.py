@@ -15,8 +15,8 @@ import soundfile
 from mivlo.core.units import Array
 
 __all__ = [
-    "INSTRUMENTS", "RATE", "TEST_BANKS", "TRAINING_BANKS", "Bank", "Instrument", "Phrase", "draw_instrument", "draw_notes",
-    "draw_phrase", "render_notes",
+    "INSTRUMENTS", "RATE", "TEST_BANKS", "TRAINING_BANKS", "Bank", "Instrument", "Phrase", "draw_drums", "draw_instrument",
+    "draw_notes", "draw_phrase", "render_notes",
 ]  # fmt: skip
 
 RATE = 48_000
@@ -89,6 +89,14 @@ DRUMS = (
     Instrument("cymbals", "cymbals", manner="drums", drums=(42, 46, 51, 49)),
     Instrument("kit", "other", manner="drums", drums=(36, 38, 42, 42, 46, 51, 45)),
 )
+# Played by hands; to be fitted on only, so that drums are not judged by kits alone.
+HAND_DRUMS = (
+    Instrument("bongos", "hand percussion", manner="drums", drums=(60, 61)),
+    Instrument("congas", "hand percussion", manner="drums", drums=(62, 63, 64)),
+    Instrument("timbales", "hand percussion", manner="drums", drums=(65, 66)),
+    Instrument("bells and blocks", "hand percussion", manner="drums", drums=(56, 67, 68, 76, 77)),
+    Instrument("shakers", "hand percussion", manner="drums", drums=(54, 69, 70, 82)),
+)
 # Of General MIDI, less its effects and noises from 96 on.
 OTHER_PROGRAMS = tuple(sorted(set(range(96)) - {instrument.program for instrument in INSTRUMENTS}))
 
@@ -116,6 +124,15 @@ def draw_instrument(bank: Bank, random: np.random.Generator, *, others: bool = F
     if chosen.manner != "drums":
         return chosen
     return replace(chosen, program=int(random.choice(bank.drum_kits)))
+
+
+def draw_drums(random: np.random.Generator, *, seconds: float) -> Phrase:
+    """Return a phrase of one drum, a few of a kind or a kit, of any training bank that has them; for fitting only."""
+    banks = [bank for bank in TRAINING_BANKS if bank.drum_kits]
+    bank = banks[int(random.integers(len(banks)))]
+    choices = [*DRUMS, *(HAND_DRUMS if bank.melodic else ())]
+    chosen = choices[int(random.integers(len(choices)))]
+    return draw_phrase(bank, replace(chosen, program=int(random.choice(bank.drum_kits))), random, seconds=seconds)
 
 
 def draw_phrase(bank: Bank, instrument: Instrument, random: np.random.Generator, *, seconds: float) -> Phrase:

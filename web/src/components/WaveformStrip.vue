@@ -119,11 +119,11 @@ watch(() => [props.waveform, loop.value, props.shown, props.songS], paint)
 .strip { display: flex; flex-direction: column; min-width: 0; height: 100%; }
 .wave { position: relative; flex: 1; min-height: 0; }
 canvas { width: 100%; height: 100%; display: block; cursor: crosshair; touch-action: none; }
-.under { height: 20px; line-height: 20px; }
+.under { height: 20px; line-height: 20px; overflow: hidden; white-space: nowrap; }
 .section { position: absolute; top: 0; height: 17px; padding: 0 4px; border: 0; border-left: 1.5px solid var(--ink-soft); background: color-mix(in srgb, var(--paper) 78%, transparent); color: var(--ink-soft); font: 12px/16px var(--words); text-align: left; overflow: hidden; white-space: nowrap; text-overflow: ellipsis; cursor: pointer; }
 .section:hover { color: var(--ink); text-decoration: underline; }
 .section[aria-pressed='true'] { color: var(--ink); font-weight: 700; }
 .naming { display: inline; margin-left: 8px; }
-.naming input { width: 120px; font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); padding: 0 2px; }
-.under .plain { padding: 0 4px; text-decoration: underline; }
+.naming input { width: 120px; font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); padding: 0 2px; height: 18px; }
+.under .plain { padding: 0 4px; line-height: 18px; text-decoration: underline; }
 </style>

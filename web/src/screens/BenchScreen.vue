@@ -37,7 +37,12 @@ const laneSize = ref({ width: 1, height: 1 })
 let watcher: ResizeObserver | null = null
 
 const MIN_LOOP_S = 0.2
-const kinds = computed(() => about.value?.kinds ?? [])
+/** What can be chosen here: a track of one channel has no left, right, mid or side. */
+const kinds = computed(() => {
+  const known = about.value?.kinds ?? []
+  const audio = chosen.value && 'audio' in chosen.value ? chosen.value.audio : null
+  return audio?.n_channels === 1 ? known.map((kind) => ({ ...kind, figures: kind.figures.filter((figure) => figure.name !== 'channel') })) : known
+})
 const position = () => positionFrame.value / rate.value
 const offsetS = computed(() => (chosen.value?.start_frame ?? 0) / rate.value)
 const lengthS = computed(() => (chosen.value?.audio.n_frames ?? 1) / rate.value)
