@@ -60,10 +60,13 @@ class Running:
         return self.process.wait(30)
 
 
-def start_mivlo(data: Path, *, demo: bool = True) -> Running:
+def start_mivlo(data: Path, *, demo: bool = True, largest_file_bytes: int | None = None) -> Running:
+    """Start a Mivlo; with a largest file, whatever it writes beyond that fails, as on a disk that is full."""
     port, log = free_pair_of_ports(), data.with_suffix(".log")
     command = [sys.executable, "-m", "mivlo.server.run", "--port", str(port), "--data", str(data)]
     command += ["--web", str(ROOT / "web/dist"), "--demo-folder", str(ROOT / "demo"), *([] if demo else ["--no-demo"])]
+    if largest_file_bytes is not None:
+        command = ["prlimit", f"--fsize={largest_file_bytes}", *command]
     with log.open("w") as out:
         process = subprocess.Popen(command, stdout=out, stderr=subprocess.STDOUT, text=True)
     running = Running(data, port, process, log)

@@ -14,7 +14,7 @@ from websockets.exceptions import InvalidStatus
 from websockets.sync.client import connect
 
 from ..conftest import ROOT, start_mivlo
-from .helpers import bell, edit, new_session, session_with_track, set_track, upload, wav
+from .helpers import bell, edit, finished, new_session, session_with_track, set_track, upload, wav
 
 
 def read(http: httpx.Client, state: dict) -> dict:
@@ -233,3 +233,28 @@ def test_killing_everything_in_mid_work_loses_no_acknowledged_edit(scratch):
 
 def test_the_same_name_twice_is_two_sessions(http):
     assert new_session(http, "Twin")["id"] != new_session(http, "Twin")["id"]
+
+
+def test_a_disk_that_takes_no_more_is_told_and_loses_nothing_saved(scratch):
+    running = start_mivlo(scratch / "full", demo=False, largest_file_bytes=20 * 2**20)
+    try:
+        with httpx.Client(base_url=running.url, timeout=60.0, trust_env=False) as http:
+            state = session_with_track(http, seconds=80.0)  # as floats 15 of the 20 MB
+            state = edit(http, state, set_track(state, ledger=[bell()])).json()
+            refused = upload(http, state["id"], "long.wav", wav(150.0, subtype="PCM_16"))
+            assert refused.status_code in (422, 507)
+            assert "File too large" in refused.json()["message"]
+            assert len(list((running.data / "audio").iterdir())) == 1  # nothing half done stays behind
+            asked = {"what": "mix", "output": "wav-float"}  # two channels of floats: 30 MB
+            failed = http.post(f"/api/sessions/{state['id']}/handovers", json=asked).json()
+            failed = finished(http, state["id"], failed["id"])
+            assert failed["status"] == "failed"
+            assert failed["message"].startswith("Test mix mivlo.wav: cannot be written (the disk takes no more of it")
+            assert not (running.data / "handover" / failed["id"]).exists()
+            assert read(http, state) == state
+            assert upload(http, state["id"], "short.wav", wav(1.0)).status_code == 201
+            request = {"what": "tracks", "track_ids": [state["tracks"][0]["id"]]}
+            asked = http.post(f"/api/sessions/{state['id']}/handovers", json=request).json()
+            assert finished(http, state["id"], asked["id"])["status"] == "done"
+    finally:
+        assert running.stop() == 0

@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+import shutil
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -139,8 +140,20 @@ def resample_to_store(path: Path, target: Path, *, info: AudioFileInfo, rate_hz:
 
 
 def write_store(target: Path, blocks: Iterable[Array], *, n_channels: int, n_frames: int) -> None:
-    """Write (channels, n) blocks, cut or filled to n_frames, as a float32 array (channels, frames) on disk."""
+    """Write (channels, n) blocks, cut or filled to n_frames, as a float32 array (channels, frames) on disk.
+
+    Raises
+    ------
+    OSError: the disk does not hold so much; nothing is left behind
+    """
     out = np.lib.format.open_memmap(target, mode="w+", dtype=np.float32, shape=(n_channels, n_frames))
+    try:
+        # Without this a disk that is full kills the process at the first page that it has no room for.
+        with target.open("r+b") as file:
+            os.posix_fallocate(file.fileno(), 0, os.path.getsize(target))
+    except OSError:
+        target.unlink()
+        raise
     done = 0
     for block in blocks:
         count = min(block.shape[1], n_frames - done)
@@ -160,13 +173,15 @@ def _resampled(blocks: Iterator[Array], info: AudioFileInfo, rate_hz: int) -> It
 
 
 def write_blocks(
-    path: Path, blocks: Iterable[Array], *, n_channels: int, sample_rate_hz: int, output: OutputFormat, dither: bool
-) -> int:
+    path: Path, blocks: Iterable[Array], *, n_channels: int, sample_rate_hz: int, output: OutputFormat, dither: bool,
+    called: str | None = None,
+) -> int:  # fmt: skip
     """Write (channels, n) blocks to a file that appears only when it is whole; return how many samples were clipped.
 
     Parameters
     ----------
     dither : triangular, of one step of 24 bits each way; left out where samples pass unchanged
+    called : what messages call the file, where its place has another name
 
     Raises
     ------
@@ -191,10 +206,19 @@ def write_blocks(
             os.fsync(done.fileno())
         part.replace(path)
     except (OSError, soundfile.LibsndfileError, RuntimeError) as error:
-        raise AudioFileError(f"{path.name}: cannot be written ({error})") from error
+        raise AudioFileError(f"{called or path.name}: cannot be written ({_why(error, path.parent)})") from error
     finally:
         part.unlink(missing_ok=True)
     return clipped
+
+
+def _why(error: Exception, folder: Path) -> str:
+    """Return in words why a write failed; what libsndfile knows of one that the system refused is "System error"."""
+    if isinstance(error, OSError) and error.strerror:
+        return error.strerror
+    if "System error" in str(error):
+        return f"the disk takes no more of it, {shutil.disk_usage(folder).free / 1e6:.0f} MB are free"
+    return str(error)
 
 
 def _to_int24(block: Array, random: np.random.Generator | None) -> tuple[np.ndarray, int]:

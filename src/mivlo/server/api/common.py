@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from fastapi import Depends, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
+from psycopg.errors import DiskFull
 from pydantic import BaseModel, ValidationError
 from sqlalchemy.exc import DataError, IntegrityError, OperationalError
 from sqlalchemy.orm import Session
@@ -68,7 +69,9 @@ def add_error_handlers(app: FastAPI) -> None:
         return _answer("bad-parameter", explain_validation(error))
 
     @app.exception_handler(OperationalError)
-    def no_database(_: Request, __: OperationalError) -> JSONResponse:
+    def no_database(_: Request, error: OperationalError) -> JSONResponse:
+        if isinstance(error.orig, DiskFull):
+            return _answer("disk", "the disk of the data folder is full; nothing was saved by this step: make room and try again")
         return _answer("no-database", "the database does not answer; nothing was saved by this step: try again")
 
     @app.exception_handler(DataError)

@@ -169,7 +169,7 @@ def _render_track(
             )
             clipped = write_blocks(
                 path, _reported(_scaled(blocks, gain), end - start, report), n_channels=original.n_channels,
-                sample_rate_hz=rate, output=request.output, dither=treated or abs(gain) != 1.0,
+                sample_rate_hz=rate, output=request.output, dither=treated or abs(gain) != 1.0, called=name,
             )  # fmt: skip
     finally:
         original.close()
@@ -211,11 +211,11 @@ def _render_mix(state: SessionState, request: HandOverRequest, path: Path, repor
         mix, lambda audio_id: open_source(stored_path(audio_id)), start=start, end=end,
         sample_rate_hz=state.sample_rate_hz,
     )  # fmt: skip
+    name = _file_name(f"{state.name} mix", request)
     clipped = write_blocks(
         path, _reported(_scaled(blocks, gain), end - start, report), n_channels=2,
-        sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True,
+        sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True, called=name,
     )  # fmt: skip
-    name = _file_name(f"{state.name} mix", request)
     return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
 
 
