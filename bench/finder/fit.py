@@ -1,7 +1,7 @@
 """Fits the finder's weights on planted faults, and writes src/mivlo/core/finder/weights.npz.
 
     .venv/bin/pip install torch==2.13.0     (a tool of development only: not needed to run or to test)
-    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 1070] [--variants 5 6] [--fits 2]
+    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 1400] [--variants 5 6] [--fits 2]
     .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --go-on     (from the weights that there are, gently)
 
 Wants Debian's fluidsynth and the packages of the training banks (finder/phrases.py), stk and hydrogen-drumkits: sounds to
@@ -29,7 +29,7 @@ from mivlo.core.finder.network import FURTHEST, LAYERS, OUTPUTS
 from mivlo.core.units import Array
 
 WEIGHTS = Path(__file__).parents[2] / "src" / "mivlo" / "core" / "finder" / "weights.npz"
-BATCH, EPOCHS, RATE = 16, 12, 2e-3
+BATCH, EPOCHS, RATE = 16, 10, 2e-3
 GO_ON_EPOCHS, GO_ON_RATE = 5, 5e-4
 LINE_SPREAD, WIDE_SPREAD = 1.3, 7.0  # bands: how sharply the truth is drawn
 VALIDATION_EVERY = 10  # phrases: every tenth is held back
@@ -150,7 +150,7 @@ def main() -> None:
     global _LEARNT  # noqa: PLW0603 - set once, before the processes are forked off
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--folder", type=Path, required=True)
-    parser.add_argument("--phrases", type=int, default=1070)
+    parser.add_argument("--phrases", type=int, default=1400)
     parser.add_argument("--variants", type=int, nargs="+", default=[5, 6], help="files of each phrase; each number draws anew")
     parser.add_argument("--fits", type=int, default=2)
     parser.add_argument("--go-on", action="store_true")

@@ -1,6 +1,13 @@
 """What the lanes show and what a passage is good for: sections, moves with times, spots, held probes, treated pictures."""
 
+import numpy as np
+import pytest
 from playwright.sync_api import Page, expect
+
+from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.render import render_mix
+
+from .test_captured_sound import FRAMES, RATE, captured, opener
 
 LOOP = "() => { const s = window.mivlo.session.state.value; return [s.loop_start_frame, s.loop_end_frame] }"
 
@@ -83,3 +90,47 @@ def test_a_spot_is_looped_and_pinned_and_probes_can_be_held(bench, page: Page):
     assert all(b >= a for a, b in zip(first, later, strict=True))
     page.get_by_test_id("play").click()
     page.wait_for_load_state("networkidle")
+
+
+def test_by_pitch_a_typed_note_is_marked_sounds_and_becomes_a_family(bench, page: Page, mivlo):
+    bench.open_demo("Guitar")
+    page.wait_for_load_state("networkidle")
+    ruler = page.get_by_test_id("ruler").bounding_box()
+    assert ruler
+    page.mouse.click(ruler["x"] + 40, bench.point(441)[1])
+    marked = page.get_by_test_id("pipe").locator("..")
+    expect(marked).to_contain_text("A4 and its overtones")
+    typed = page.get_by_test_id("typed-note")
+    for wrong in ("H9", "50 kHz", "loud"):
+        typed.fill(wrong)
+        typed.press("Enter")
+        expect(typed).to_have_attribute("aria-invalid", "true")
+    typed.fill("A3 +30")
+    typed.press("Enter")
+    hz = 220.0 * 2 ** (30 / 1_200)  # references 4.1 and 4.2: A3 is 220 Hz, a cent the 1200th root of two
+    expect(marked).to_contain_text("223.8 Hz")
+    page.wait_for_function("() => window.mivlo.play.listening.value")
+    box = page.get_by_test_id("pipe").bounding_box()
+    assert box
+    page.mouse.move(box["x"] + 10, box["y"] + 6)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 20, box["y"] + 9)  # the tone stays where it is, though the pointer moves over the lane
+    page.wait_for_timeout(700)
+    played, sound = captured(page, 240_000, [])
+    page.mouse.up()
+    assert page.evaluate("() => window.mivlo.play.pipeHz.value") is None
+    mix, start = Mix.model_validate(sound["startMix"]), sound["startFrame"]
+    assert mix.pipe_hz == pytest.approx(hz)
+    silent = mix.model_copy(update={"pipe_hz": None})
+    blocks = list(render_mix(silent, opener(mivlo), start=start, end=start + FRAMES, sample_rate_hz=RATE))
+    tone = (played - np.concatenate(blocks, axis=1))[0, RATE // 2 :]
+    spectrum = np.abs(np.fft.rfft(tone * np.hanning(len(tone)), 2**21))
+    assert 1_200 * np.log2(spectrum.argmax() * RATE / 2**21 / hz) == pytest.approx(0.0, abs=1.0)
+    assert 20 * np.log10(np.sqrt(2 * np.mean(tone**2))) == pytest.approx(-32.0, abs=0.1)  # soft, whatever plays
+    page.get_by_test_id("family").click()
+    bench.saved()
+    family = bench.chosen()["ledger"][0]["move"]
+    assert family["kind"] == "note-family"
+    assert family["hz"] == pytest.approx(hz)
+    expect(page.get_by_test_id("move").get_by_role("group", name="Left out")).to_be_visible()
+    undo_until(bench, page, "window.mivlo.session.chosen.value.ledger.length === 0")

@@ -169,6 +169,23 @@ def test_the_probe_stays_under_its_guard():
     assert true_peak_db(out) <= max(-1.0, reference.true_peak_db) + 0.01
 
 
+def test_a_probe_in_a_passage_far_louder_than_the_song_is_turned_down_and_not_silenced():
+    source, reference = ArraySource(noise(3.0, level=0.1)), GuardReference(loudness_lufs=-45.0, true_peak_db=-20.0)
+    mix = Mix(tracks=(strip("a"),), guard=reference)
+    player = Player(mix, lambda _: source, start_frame=0, sample_rate_hz=RATE)
+    player.render(RATE)
+    player.apply(mix.model_copy(update={"probe": Probe(track_id="a", hz=431.0, amount_db=15, width_octaves=0.25)}))
+    out, guard_db = [], []
+    for _ in range(RATE // 960):
+        out.append(player.render(960))
+        guard_db.append(player.guard.gain_db)
+    levels_db = [20 * np.log10(np.sqrt(np.mean(part**2))) for part in out]
+    assert min(levels_db[1:]) > -70.0
+    assert min(guard_db) > -60.0
+    momentary = power_to_lufs(momentary_powers(np.concatenate(out, axis=1), sample_rate_hz=RATE))
+    assert np.max(momentary[-10:]) <= reference.loudness_lufs + 6.0
+
+
 def test_the_guard_leaves_alone_what_is_not_probed(sources, mix):
     plain = Player(mix, sources, start_frame=0, sample_rate_hz=RATE).render(20_000)
     reference = mix.model_copy(update={"guard": GuardReference(loudness_lufs=-60.0, true_peak_db=-40.0)})

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 /** What the lanes show: small switches in the corner of each, out of the way of the pointer. */
 import { computed, ref } from 'vue'
+import { parseHz } from '../lib/figures'
 import { usePlay } from '../composables/usePlay'
 import { useViews } from '../composables/useViews'
 
 const props = defineProps<{ of: 'spectrogram' | 'spectrum'; hasMoves: boolean; others: { id: string; name: string }[] }>()
+const emit = defineEmits<{ note: [hz: number] }>()
 const { picture, pitchShown, pitch, behindId, holding, frozen, treated } = useViews()
 const { heldProbes } = usePlay()
 const PICTURES = ['before', 'after', 'difference'] as const
@@ -22,6 +24,13 @@ const CURVES = [
   { draw: 'M0 1 H26 V11 H0 Z', how: 'taken', words: 'what the moves take away' }, { draw: 'M20 1 H12 V11 H20', how: 'suspect', words: 'a suspect' },
 ] as const
 const keyShown = ref(false)
+const typed = ref('')
+const wrong = ref(false)
+function markTyped() {
+  const hz = parseHz(typed.value)
+  wrong.value = typed.value.trim() !== '' && (hz === null || hz < 20 || hz > 20_000)
+  if (hz !== null && !wrong.value) emit('note', hz)
+}
 const waits = computed(() => picture.value !== 'before' && props.hasMoves && !treated.value)
 </script>
 
@@ -30,6 +39,8 @@ const waits = computed(() => picture.value !== 'before' && props.hasMoves && !tr
     <template v-if="of === 'spectrogram'">
       <span v-if="hasMoves" role="group" aria-label="Spectrogram of"><button v-for="one in PICTURES" :key="one" class="plain" :aria-pressed="picture === one" :title="TOLD[one]" @click="picture = one">{{ one }}{{ waits && picture === one ? ' …' : '' }}</button></span>
       <button class="plain" :aria-pressed="pitchShown" title="The pitch of a track with one voice: what does not follow it is no part of the notes" @click="pitchShown = !pitchShown">{{ pitchTold }}</button>
+      <form @submit.prevent="markTyped"><input v-model="typed" class="figures" data-test="typed-note" aria-label="Note or frequency" placeholder="A3, 220 Hz" maxlength="20" :aria-invalid="wrong"
+        :title="wrong ? 'A note such as A3 or Bb2 +20, or a frequency from 20 Hz to 20 kHz' : 'Mark a note or a frequency with its overtones: type it, then Enter'" @input="wrong = false" /></form>
     </template>
     <template v-else>
       <button class="plain" :aria-pressed="holding" title="Keep the highest live level of every frequency" @click="holding = !holding">hold peaks</button>
@@ -50,6 +61,8 @@ const waits = computed(() => picture.value !== 'before' && props.hasMoves && !tr
 .tools { position: absolute; top: 2px; left: 3px; display: flex; flex-wrap: wrap; gap: 2px; font-size: 12px; line-height: 1.2; cursor: default; z-index: 1; }
 .tools .plain, .tools select { font: inherit; padding: 1px 4px; background: var(--paper); border: 1px solid var(--line); color: var(--ink); }
 .tools .plain[aria-pressed='true'] { background: var(--ink); color: var(--paper); }
+.tools input { width: 82px; font-size: 11.5px; line-height: 1.2; padding: 1px 4px; color: var(--ink); background: var(--paper); border: 1px solid var(--line); border-radius: 2px; }
+.tools input[aria-invalid='true'] { border: 1.5px dashed var(--vermilion); }
 .tools select { width: 112px; border-radius: 2px; }
 .key { flex-basis: 100%; margin: 2px 0 0; padding: 5px 7px; list-style: none; background: var(--paper-raised); border: 1px solid var(--line); line-height: 1.45; }
 .key li { display: flex; gap: 8px; align-items: center; }

@@ -94,7 +94,7 @@ const hzAt = (event: MouseEvent) => {
 function point(event: PointerEvent) {
   pointerHz.value = hzAt(event)
   if (probe.value) bench.setProbe(pointerHz.value)
-  else if (pipeHz.value !== null) pipeHz.value = pointerHz.value
+  else if (pipeFollows) pipeHz.value = pointerHz.value
 }
 
 function leave() {
@@ -196,9 +196,17 @@ function markNote(event: MouseEvent) {
   markedHz.value = midiToHz(Math.round(69 + 12 * Math.log2(hzAt(event) / 440)))
 }
 
-/** The pitch pipe at the pointer, or at the marked note. */
-function pipe(on: boolean) {
-  pipeHz.value = on ? (pointerHz.value ?? markedHz.value ?? 440) : null
+const markedTold = computed(() => {
+  if (markedHz.value === null) return ''
+  const { name, cents } = noteOfHz(markedHz.value)
+  return cents === 0 ? name : `${formatHz(markedHz.value)}, ${name} ${cents > 0 ? '+' : '−'}${Math.abs(cents)} ct,`
+})
+
+/** The pitch pipe at a note, or, without one, wherever the pointer goes. */
+let pipeFollows = false
+function pipe(on: boolean, hz?: number) {
+  pipeFollows = on && hz === undefined
+  pipeHz.value = on ? (hz ?? pointerHz.value ?? markedHz.value ?? 440) : null
   if (on && !playing.value) void play.play()
 }
 
@@ -277,13 +285,14 @@ onBeforeUnmount(() => {
     <div ref="lanes" class="lanes" :class="{ probing: probe }" @pointermove="point" @pointerleave="leave" @wheel.prevent="wheel">
       <NoteRuler class="ruler" data-test="ruler" :view="frequency" :marked-hz="markedHz" title="Click a note: its overtones are marked" @click="markNote" />
       <div v-if="markedHz !== null" class="marked" :style="{ top: `${yOfHz(markedHz, frequency, laneSize.height)}px` }">
-        {{ noteOfHz(markedHz).name }} and its overtones <button class="plain boxed" data-test="family" title="One move for the note and its overtones" @click.stop="bench.addFamily(markedHz)">note family</button>
+        {{ markedTold }} and its overtones <HoldButton data-test="pipe" title="Hold to hear it as a soft tone (I does the same at the pointer)" @click.stop @hold="pipe(true, markedHz)" @release="pipe(false)">pitch pipe</HoldButton>
+        <button class="plain boxed" data-test="family" title="One move for the note and its overtones" @click.stop="bench.addFamily(markedHz)">note family</button>
         <button class="plain" aria-label="No longer mark them" @click.stop="markedHz = null">×</button>
       </div>
       <div class="spectrogram" data-test="spectrogram" title="Click a spot: loops around it and pins it; Shift-click: play from there" @click="spot">
         <SpectrogramLane v-if="chosen.audio_id" :audio-id="shownAudio.id" :before-id="shownAudio.beforeId" :pitch="pitch" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :offset-s="offsetS" :length-s="lengthS" :time="time" :frequency="frequency" :grid="grid" :loop="loop" />
         <PositionLine :seconds="position" :start-s="time.startS" :end-s="time.endS" />
-        <LaneTools of="spectrogram" :has-moves="chosen.ledger.length > 0" :others="others" />
+        <LaneTools of="spectrogram" :has-moves="chosen.ledger.length > 0" :others="others" @note="markedHz = $event" />
       </div>
       <div ref="lane" class="spectrum" data-test="spectrum" tabindex="0" aria-label="Spectrum: hold to lift, P pins, arrow keys move the pointer"
         @pointerdown="lift" @pointerup="letStand" @pointercancel="release" @dblclick="bench.addBell(hzAt($event))">

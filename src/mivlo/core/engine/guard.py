@@ -17,6 +17,8 @@ MARGIN_DB = 0.3  # for what a step of 64 frames cannot see of its neighbours
 RELEASE_S = 0.3
 HIGHEST_OVERSHOOT = 2.0  # of a true peak over the samples beside it; real sound stays well below
 SPEND = 1.0 / 24.0  # of the power that the 400 ms window still allows, that one step may take
+# Of the limit, what a step may take in any case: a loud passage just before the probe must not silence it. Within MARGIN_DB.
+LEAST_SHARE = 0.05
 # Windowed sinc for fourfold oversampling, one row for each of the four phases; reaches 10 samples each way.
 OVERSAMPLING, REACH = 4, 10
 _TAPS = np.sinc(np.arange(-REACH * OVERSAMPLING, REACH * OVERSAMPLING) / OVERSAMPLING) * np.kaiser(
@@ -115,7 +117,7 @@ class Guard:
         # When a step is judged, the one before it still waits: the window will hold n - 2 older ones.
         spent = float(np.sum(self._powers[2:])) + self._waiting_power * min(self._released(), self._cap_now) ** 2
         budget = max(limit * len(self._powers) - spent, 0.0)
-        allowed = max(budget * SPEND, min(budget, limit))
+        allowed = max(budget * SPEND, min(budget, limit), LEAST_SHARE * limit)
         cap = 1.0 if power <= allowed else float(np.sqrt(allowed / power))
         ceiling_db = CEILING_DBTP
         if reference.true_peak_db is not None:
