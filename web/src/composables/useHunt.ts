@@ -9,7 +9,7 @@ import { useLatest } from './useLatest'
 import { usePlay } from './usePlay'
 import { useSession } from './useSession'
 
-const { about, state, chosen } = useSession()
+const { about, state, saveState, chosen } = useSession()
 const play = usePlay()
 const bench = useBench()
 
@@ -105,7 +105,8 @@ const cure = useLatest(
   () => {
     const session = state.value
     const entry = bench.entry.value
-    return session && chosen.value && entry?.evidence ? { session: session.id, revision: session.revision, strip: chosen.value.id, entry: entry.id } : null
+    // Not before the move is saved: the server would not know it yet.
+    return session && chosen.value && entry?.evidence && saveState.value === 'saved' ? { session: session.id, revision: session.revision, strip: chosen.value.id, entry: entry.id } : null
   },
   ({ session, strip, entry }) => api.cure(session, strip, entry),
   () => bench.entryId.value,

@@ -91,4 +91,6 @@ def add_error_handlers(app: FastAPI) -> None:
 
     @app.exception_handler(OSError)
     def disk(_: Request, error: OSError) -> JSONResponse:
+        if isinstance(error, FileNotFoundError):
+            return _answer("not-found", "what was asked for went away meanwhile, as treated sound does when a move changes")
         return _answer("disk", f"the data folder cannot be written or read ({error.strerror or error})")
