@@ -1,14 +1,14 @@
 /** Pure helpers of judging suspects. */
 import type { LedgerEntry, Probe, Suspect } from '../api/client'
+import { qToOctaves } from './figures'
 
 export type SuspectAudition = 'only' | 'dip' | 'lift'
 
 const SAME_OCTAVES = 60 / 1200
-const octavesOfQ = (q: number) => (2 / Math.LN2) * Math.asinh(1 / (2 * q))
 
 /** Tell whether a move of the ledger answers a suspect: its evidence names the same place and width. */
 export const isAnswered = (suspect: Suspect, ledger: readonly LedgerEntry[]) =>
-  ledger.some(({ evidence }) => evidence && evidence.kind === suspect.kind && Math.abs(Math.log2(evidence.hz / suspect.hz)) <= Math.max(SAME_OCTAVES, octavesOfQ(suspect.q) / 2))
+  ledger.some(({ evidence }) => evidence && evidence.kind === suspect.kind && Math.abs(Math.log2(evidence.hz / suspect.hz)) <= Math.max(SAME_OCTAVES, qToOctaves(suspect.q) / 2))
 
 /** What the probe is to play for a suspect, by the core's figures. */
 export function probeOfSuspect({ auditions }: Suspect, how: SuspectAudition, liftDb: number): Omit<Probe, 'track_id'> {
