@@ -32,6 +32,7 @@ WEIGHTS = Path(__file__).parents[2] / "src" / "mivlo" / "core" / "finder" / "wei
 BATCH, EPOCHS, RATE = 16, 10, 2e-3
 GO_ON_EPOCHS, GO_ON_RATE = 5, 5e-4
 LINE_SPREAD, WIDE_SPREAD = 1.3, 7.0  # bands: how sharply the truth is drawn
+CLEAN_SHARE = 0.5
 VALIDATION_EVERY = 10  # phrases: every tenth is held back
 
 
@@ -100,23 +101,27 @@ def fit(
 def calibration(log_odds: Array, cases: list[Case]) -> Array:
     """Return (outputs, 2): slope and offset that turn the log odds of a maximum into those of its being a fault.
 
+    Clean files count as if they were half of all: of what is fitted on they are fewer than of what somebody has.
+
     Source: J. Platt, "Probabilistic outputs for support vector machines", 1999 (from memory): a logistic fit on what
     was held back
     """
     found = []
+    clean = float(np.mean([not case.item.faults for case in cases]))
     for row, name in enumerate(OUTPUTS):
-        values, truths = [], []
+        values, truths, counts = [], [], []
         for of_file, case in zip(log_odds[:, row], cases, strict=True):
             apart, reach = (4, 3.0) if name == "line" else (40, 20.0)
             tops = np.flatnonzero((of_file >= maximum_filter1d(of_file, 2 * apart + 1)) & (of_file > -6.0))
             places = [np.log2(f.hz / LOWEST_HZ) * BANDS_PER_OCTAVE for f in case.item.faults if name in f.kind]
             values += of_file[tops].tolist()
             truths += [any(abs(top - place) <= reach for place in places) for top in tops]
-        x, y = np.array(values), np.array(truths, dtype=float)
+            counts += [CLEAN_SHARE / clean if not case.item.faults else (1.0 - CLEAN_SHARE) / (1.0 - clean)] * len(tops)
+        x, y, weight = np.array(values), np.array(truths, dtype=float), np.array(counts)
 
-        def misfit(ab: Array, x: Array = x, y: Array = y) -> float:
+        def misfit(ab: Array, x: Array = x, y: Array = y, weight: Array = weight) -> float:
             z = ab[0] * x + ab[1]
-            return float(np.mean(np.logaddexp(0.0, z) - y * z))
+            return float(np.average(np.logaddexp(0.0, z) - y * z, weights=weight))
 
         found.append([1.0, 0.0] if name == "loud-only" else minimize(misfit, [1.0, -1.0]).x.tolist())
         print(f"{name}: {len(x)} maxima, {y.mean():.2f} of them faults, slope and offset {np.round(found[-1], 2)}")

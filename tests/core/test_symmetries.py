@@ -20,7 +20,7 @@ from mivlo.core.moves.plane import Plane
 from .phrases import RATE, phrase, pink
 from .test_finder import MELODY, biquad
 
-TOLD_FROM = 0.05  # the page shows no others
+TOLD_FROM = 0.03  # the page shows no others
 HOP = 1_024  # frames of the finder's map: a shift by whole hops is the same picture
 
 
@@ -35,19 +35,24 @@ def found(x: np.ndarray, *, start: int = 0, end: int | None = None, rate: int = 
 
 
 def told(findings: Findings, *, shift_s: float = 0.0) -> list[tuple]:
-    """Return what is said of each suspect that is not just a guess."""
+    """Return what is said of each suspect that is shown."""
     return [
-        (one.kind, one.behaviour, round(one.hz), round(one.q, 1), round(one.confidence, 2), round(one.times[0][0] - shift_s, 1))
+        (one.kind, one.behaviour, round(one.hz), round(one.q, 1), one.confidence, round(one.times[0][0] - shift_s, 1))
         for one in findings.suspects
         if one.confidence > TOLD_FROM and one.times
     ]
+
+
+def just(said: list[tuple]) -> list[tuple]:
+    """Return what is said, to be compared: the confidence to a hundredth, all else exactly."""
+    return [(*one[:4], pytest.approx(one[4], abs=0.01), *one[5:]) for one in said]
 
 
 def test_suspects_do_not_hang_on_level_polarity_or_channels(fiddle):
     usual = told(found(fiddle))
     assert usual
     for other in (0.1 * fiddle, -fiddle, fiddle[::-1]):
-        assert told(found(np.ascontiguousarray(other))) == usual
+        assert told(found(np.ascontiguousarray(other))) == just(usual)
     loud, soft = (found(gain * fiddle).suspects[0].proposals.tame.model_dump() for gain in (1.0, 0.1))
     assert loud.pop("threshold_db") - soft.pop("threshold_db") == pytest.approx(20.0, abs=0.2)  # a threshold is a level
     assert loud.pop("hz") == pytest.approx(soft.pop("hz"), rel=1e-4)
@@ -58,10 +63,10 @@ def test_suspects_go_with_the_sound_when_it_is_moved_or_cut_out(fiddle):
     usual = told(found(fiddle))
     shift = 188 * HOP
     later = np.pad(fiddle, ((0, 0), (shift, 0)))
-    assert told(found(later, start=shift), shift_s=shift / RATE) == usual
+    assert told(found(later, start=shift), shift_s=shift / RATE) == just(usual)
     half = 300 * HOP
     of_whole, of_part = found(fiddle, end=half), found(fiddle[:, :half])
-    assert told(of_whole) == told(of_part)
+    assert told(of_whole) == just(told(of_part))
 
 
 def test_suspects_are_the_same_at_twice_the_rate(fiddle):

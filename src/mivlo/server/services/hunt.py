@@ -48,7 +48,7 @@ __all__ = [
 ]  # fmt: skip
 
 SAME_CENTS = 60.0  # a hit's tolerance: nearer is the same suspect
-ENOUGH_TO_SHOW = 0.05
+ENOUGH_TO_SHOW = 0.03
 
 
 class SuspectView(BaseModel):

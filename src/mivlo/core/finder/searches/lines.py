@@ -16,8 +16,8 @@ from mivlo.core.roles import Role
 __all__ = ["search"]
 
 MOST_SUSPECTS = 10
-LEAST_CONFIDENCE = {"line": 0.0005, "hump": 0.005, "harsh": 0.005}  # an ear may want to look further down the list
-WORTH_MEASURING = 0.05  # of the confidence: how it rings takes longest to measure
+LEAST_CONFIDENCE = {"line": 0.00025, "hump": 0.0025, "harsh": 0.0025}  # an ear may want to look further down the list
+WORTH_MEASURING = 0.03  # of the confidence: how it rings takes longest to measure
 APART = {"line": 4, "hump": 40, "harsh": 40}  # bands
 PROUD_SHARE, LEAST_PROUD_DB = 0.5, 3.0  # of its excess: from there on it counts as present
 LOUD_ONLY_FROM = 0.5
@@ -28,9 +28,8 @@ DOUBTS: Mapping[Role, Mapping[str, float]] = {
     "lead voice": {"hump": 0.6, "harsh": 0.6}, "backing voice": {"hump": 0.6, "harsh": 0.6},
     "cymbals": {"line": 0.7, "harsh": 0.6},
 }  # fmt: skip
-# What outlasts the other lines of its track rings, whatever else it looks like: its odds grow as the square of by how much. Lines
-# are what a drum is made of: one that does not is doubted there.
-OUTLASTS, MOST_OUTLASTING, DOUBT_OF_STRUCK = 1.3, 4.0, 0.5
+# Lines are what a drum is made of: one that does not outlast the others is doubted there.
+OUTLASTS, DOUBT_OF_STRUCK = 1.3, 0.5
 RESTLESS_DB = 1.5  # how much a track's loudness varies: of one that varies less, nothing can be loud-only
 
 
@@ -50,16 +49,13 @@ def search(stretch: Stretch) -> list[Suspect]:
 
 
 def _weighed(suspect: Suspect, others: Sequence[Suspect], role: Role | None) -> Suspect:
-    """Return a suspect with the confidence that its ring time, beside that of the other lines, leaves or adds."""
-    ring, p = suspect.ring_s, suspect.confidence
+    """Return a suspect less sure where it is a mode among modes: of what is struck, all lines ring about as long."""
+    if role not in STRUCK or suspect.ring_s is None:
+        return suspect
     known = [one.ring_s for one in others if one is not suspect and one.ring_s is not None]
     usual = float(np.median(known)) if known else suspect.ring_around_s
-    if ring is None or usual is None:
-        return suspect
-    if ring < OUTLASTS * usual:
-        return replace(suspect, confidence=DOUBT_OF_STRUCK * p) if role in STRUCK else suspect
-    odds = p / max(1.0 - p, 1e-6) * min(ring / (OUTLASTS * usual), MOST_OUTLASTING) ** 2
-    return replace(suspect, confidence=odds / (1.0 + odds))
+    outlasts = usual is None or suspect.ring_s >= OUTLASTS * usual
+    return suspect if outlasts else replace(suspect, confidence=DOUBT_OF_STRUCK * suspect.confidence)
 
 
 def _maxima(curve: np.ndarray, apart: int, least: float, allowed: np.ndarray) -> list[tuple[int, float]]:
