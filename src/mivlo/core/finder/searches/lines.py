@@ -23,13 +23,14 @@ PROUD_SHARE, LEAST_PROUD_DB = 0.5, 3.0  # of its excess: from there on it counts
 LOUD_ONLY_FROM = 0.5
 # Bands either side, bands of a trend, and how far a mean curve without lines departs from its own trend at most.
 HAZE_REACH, HAZE_SMOOTH, HAZE_DB = BANDS_PER_OCTAVE // 2, 15, 1.3
-# What is a good voice's formant, or a bright cymbal, looks much like a fault: doubt it more there.
+# What is a good voice's formant, a bright cymbal, or the edge of a hard stroke, looks much like a fault: doubt it more there.
 DOUBTS: Mapping[Role, Mapping[str, float]] = {
     "lead voice": {"hump": 0.6, "harsh": 0.6}, "backing voice": {"hump": 0.6, "harsh": 0.6},
-    "cymbals": {"line": 0.7, "harsh": 0.6},
+    "cymbals": {"line": 0.7, "harsh": 0.6}, **{role: {"harsh": 0.3} for role in STRUCK},
 }  # fmt: skip
-# Lines are what a drum is made of: one that does not outlast the others is doubted there.
-OUTLASTS, DOUBT_OF_STRUCK = 1.3, 0.5
+# What outlasts the other lines of its track rings, whatever else it looks like: its odds grow by as much. Lines
+# are what a drum is made of: one that does not is doubted there.
+OUTLASTS, MOST_OUTLASTING, DOUBT_OF_STRUCK = 1.3, 4.0, 0.5
 RESTLESS_DB = 1.5  # how much a track's loudness varies: of one that varies less, nothing can be loud-only
 
 
@@ -49,13 +50,17 @@ def search(stretch: Stretch) -> list[Suspect]:
 
 
 def _weighed(suspect: Suspect, others: Sequence[Suspect], role: Role | None) -> Suspect:
-    """Return a suspect less sure where it is a mode among modes: of what is struck, all lines ring about as long."""
-    if role not in STRUCK or suspect.ring_s is None:
-        return suspect
+    """Return a suspect with the confidence that its ring time, beside that of the other lines, leaves or adds."""
+    ring, p = suspect.ring_s, suspect.confidence
     known = [one.ring_s for one in others if one is not suspect and one.ring_s is not None]
     usual = float(np.median(known)) if known else suspect.ring_around_s
-    outlasts = usual is None or suspect.ring_s >= OUTLASTS * usual
-    return suspect if outlasts else replace(suspect, confidence=DOUBT_OF_STRUCK * suspect.confidence)
+    # Of what nobody named, all may be modes that ring as they like, as a cymbal's do.
+    if ring is None or usual is None or role is None:
+        return suspect
+    if ring < OUTLASTS * usual:
+        return replace(suspect, confidence=DOUBT_OF_STRUCK * p) if role in STRUCK else suspect
+    odds = p / max(1.0 - p, 1e-6) * min(ring / (OUTLASTS * usual), MOST_OUTLASTING)
+    return replace(suspect, confidence=odds / (1.0 + odds))
 
 
 def _maxima(curve: np.ndarray, apart: int, least: float, allowed: np.ndarray) -> list[tuple[int, float]]:
