@@ -57,5 +57,5 @@ input { width: 84px; border: 0; border-bottom: 1px solid var(--ink-soft); backgr
 .bare input { width: 84px; }
 .wrong input { border-bottom: 2px dashed var(--vermilion); }
 .message { font-size: 12px; color: var(--vermilion); }
-.other { white-space: nowrap; }
+.other { white-space: nowrap; font-size: 11px; margin-left: -3px; }
 </style>

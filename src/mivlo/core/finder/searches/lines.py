@@ -28,9 +28,9 @@ DOUBTS: Mapping[Role, Mapping[str, float]] = {
     "lead voice": {"hump": 0.6, "harsh": 0.6}, "backing voice": {"hump": 0.6, "harsh": 0.6},
     "cymbals": {"line": 0.7, "harsh": 0.6}, **{role: {"harsh": 0.3} for role in STRUCK},
 }  # fmt: skip
-# What outlasts the other lines of its track rings, whatever else it looks like: its odds grow by as much. Lines
+# What outlasts the other lines of its track rings, whatever else it looks like: its odds grow as the square of by how much. Lines
 # are what a drum is made of: one that does not is doubted there.
-OUTLASTS, MOST_OUTLASTING, DOUBT_OF_STRUCK = 1.3, 4.0, 0.5
+OUTLASTS, MOST_OUTLASTING, DOUBT_OF_STRUCK = 1.3, 3.0, 0.5
 RESTLESS_DB = 1.5  # how much a track's loudness varies: of one that varies less, nothing can be loud-only
 
 
@@ -59,7 +59,7 @@ def _weighed(suspect: Suspect, others: Sequence[Suspect], role: Role | None) -> 
         return suspect
     if ring < OUTLASTS * usual:
         return replace(suspect, confidence=DOUBT_OF_STRUCK * p) if role in STRUCK else suspect
-    odds = p / max(1.0 - p, 1e-6) * min(ring / (OUTLASTS * usual), MOST_OUTLASTING)
+    odds = p / max(1.0 - p, 1e-6) * min(ring / (OUTLASTS * usual), MOST_OUTLASTING) ** 2
     return replace(suspect, confidence=odds / (1.0 + odds))
 
 
