@@ -130,13 +130,14 @@ def measure(page: Page, base: str, session_id: str, minutes: float) -> None:
     page.wait_for_timeout(12_000)  # pictures and level match are done
     page.locator("[data-test=play]").click()
     page.wait_for_timeout(5_000)
-    stolen = stolen_s()
+    stolen, underruns = stolen_s(), page.evaluate(STATE)["underruns"]
     found = sorted(latencies_ms(page))
-    queue = page.evaluate(STATE)["queue"]
+    state = page.evaluate(STATE)
     p95 = found[int(0.95 * len(found))]
     print(
         f"change to first changed sample: median {statistics.median(found):.0f} ms, 95th percentile {p95:.0f} ms "
-        f"({len(found)} changes, queue {queue:.0f} ms; the host took {stolen_s() - stolen:.2f} s)"
+        f"({len(found)} changes, {state['underruns'] - underruns} underruns, queue {state['queue']:.0f} ms; "
+        f"the host took {stolen_s() - stolen:.2f} s)"
     )
     watch(page, 60.0 * minutes, "playing, spectrum drawing")
     neighbour = subprocess.Popen([sys.executable, "-c", "while True: pass"])

@@ -19,7 +19,7 @@ __all__ = ["SAVE_EVERY_FRAMES", "SELDOM_FRAMES", "Pipeline", "ReadInput"]
 
 SAVE_EVERY_FRAMES = 4_096
 SELDOM_FRAMES = 32_768  # what is rendered far ahead is seldom taken back: larger blocks, fewer saved states, half the time
-BLOCK_FRAMES = 32_768  # at most at a time; where states are saved, no more than from one such place to the next
+BLOCK_FRAMES = 32_768  # at most at a time; where states are saved, up to the next of the places where that is done
 TRACES_KEPT_FRAMES = 16_384  # behind the play position, for offcuts
 
 ReadInput = Callable[[int, int], Array]
@@ -89,7 +89,6 @@ class Pipeline:
         if all(placed.at == frame for placed in self._placed):
             self.position = frame
             return
-        self._save_every = SAVE_EVERY_FRAMES
         caught: dict[int, Stage] = {}
         latest = frame
         for index, placed in reversed(list(enumerate(self._placed))):
@@ -102,7 +101,7 @@ class Pipeline:
             latest = self._latest_before(index, at, frame)
         self.position = min(frame, *(placed.at for placed in self._placed))
         while len(caught) < len(self._placed):
-            # Runs on with the figures from before the change; what comes out is known already.
+            # Runs on with the figures from before the change; what comes out is known already, and nobody goes back to it.
             self._step(frame + self.latency_frames, read_input, read_key, catch=frame, caught=caught)
         for index, placed in enumerate(self._placed):
             placed.stage, placed.at = caught[index], frame
@@ -133,8 +132,9 @@ class Pipeline:
     ) -> Array:  # fmt: skip
         """Push one block of input through; return what comes out of the last stage."""
         first = self._placed[0].at if self._placed else self.position
-        wanted = until + self.latency_frames - first
-        count = min(wanted, BLOCK_FRAMES, *(self._room(placed, catch) for placed in self._placed)) if self._placed else wanted
+        count = until + self.latency_frames - first
+        if self._placed:
+            count = min(count, self._room(catch))
         x = read_input(first, count)
         for index, (placed, spec) in enumerate(zip(self._placed, self._specs, strict=True)):
             # The stage before may hand on what this one has taken in already (after going back).
@@ -144,9 +144,11 @@ class Pipeline:
             first = placed.at
             y = placed.stage.process(np.ascontiguousarray(x), Context(first, read_key))
             placed.at += x.shape[1]
-            if caught is not None and placed.at == catch and index not in caught:
-                caught[index] = placed.stage.clone()
-            elif self._rewindable and placed.at % self._save_every == 0 and placed.saved[-1][0] < placed.at:
+            if caught is not None:
+                if placed.at == catch and index not in caught:
+                    caught[index] = placed.stage.clone()
+            elif self._rewindable and self._placed[0].at % self._save_every == 0 and placed.saved[-1][0] < placed.at:
+                # All at once: places of their own would cut every block where any of them stands.
                 placed.saved.append((placed.at, placed.stage.clone()))
             if self.traces is not None and (trace := placed.stage.trace()) is not None:
                 self.traces.setdefault(spec.key, deque()).append(trace)
@@ -157,10 +159,18 @@ class Pipeline:
         """Return how late the stage before may begin, so that a stage that begins at `at` is given all of its input."""
         return min(frame, at + self._placed[index - 1].stage.latency_frames) if index else frame
 
-    def _room(self, placed: _Placed, catch: int | None) -> int:
-        """Return how many frames a stage may take before it passes a place where its state is wanted."""
-        room = self._save_every - placed.at % self._save_every if self._rewindable else BLOCK_FRAMES
-        return min(room, catch - placed.at) if catch is not None and placed.at < catch else room
+    def _room(self, catch: int | None) -> int:
+        """Return how many frames the stages may take before states are wanted, or that of one at `catch`."""
+        arriving = self._placed[0].at
+        if catch is None:
+            every = self._save_every if self._rewindable else BLOCK_FRAMES
+            return every - arriving % every
+        room = BLOCK_FRAMES
+        for placed in self._placed:
+            if placed.at < catch:
+                room = min(room, catch - arriving)
+            arriving -= placed.stage.latency_frames
+        return room
 
     def _save_all(self) -> None:
         for placed in self._placed:

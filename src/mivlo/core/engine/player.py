@@ -20,7 +20,7 @@ from mivlo.core.engine.pipeline import SELDOM_FRAMES
 from mivlo.core.engine.plan import audition_spec, ledger_specs
 from mivlo.core.engine.ramp import STEPS, Ramp
 from mivlo.core.engine.source import Source, SpansSource, Transport, read_looped
-from mivlo.core.engine.strip import Strip, pan_gains, start_of_preroll
+from mivlo.core.engine.strip import SELDOM_BLOCK_FRAMES, Strip, pan_gains, start_of_preroll
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.processors.stage import StageSpec, no_key
 from mivlo.core.processors.timed import Spans
@@ -30,7 +30,9 @@ __all__ = ["DIM_DB", "Blown", "Doing", "OpenSource", "Player", "on_grid"]
 
 DIM_DB = -20.0
 PROBE_FADE_FRAMES = (STEPS + 2) * CONTROL_FRAMES
-EDITED_LATELY_S = 0.4
+EDITED_LATELY_S = 0.6  # since the last but one time
+URGENT_FRAMES = 16_384
+FORGET_EVERY_FRAMES = 8_192
 
 OpenSource = Callable[[str], Source]
 
@@ -65,8 +67,15 @@ class _Node:
     strip: Strip
     state: LedgerState
     offcuts_of: object = None
-    edited_s: float = -1e9
+    edited_s: tuple[float, float] = (-1e9, -1e9)  # the last two times
 
+    def edit(self) -> None:
+        """Note that it has been edited."""
+        self.edited_s = (self.edited_s[1], time.monotonic())
+
+    def is_being_edited(self) -> bool:
+        """Tell whether another edit is to be expected: of a track that was edited once, the next is as far as any."""
+        return time.monotonic() - self.edited_s[0] < EDITED_LATELY_S
 
 class _Key:
     """The raw signal of a track, as others listen to it."""
@@ -120,6 +129,7 @@ class Player:
         self._make_keys(mix)
         self._make_nodes(mix, starting=True)
         self._rest = np.zeros((2, 0))
+        self._forgotten = self._frame
 
     @property
     def position(self) -> int:
@@ -176,33 +186,33 @@ class Player:
         out = self._nodes[self._mix.master.id].strip.read(first, n_frames)
         self._call_tap(first, n_frames)
         self._frame += n_frames
-        for node in self._nodes.values():
-            node.strip.forget_before(self._frame)
-        for bus in self._busses.values():
-            bus.forget_before(self._frame)
+        self._forget()
         out *= self._match.take(first, n_frames)
         self._pipe.add_to(out, first)
         out *= self._dim.take(first, n_frames)
         return self._guard.push(out, self._guard_reference(first))
 
-    def work_ahead(self, ahead_frames: int) -> bool:
-        """Render some of what is not being edited ahead of the play position; returns whether there was anything to do.
+    def work_ahead(self, ahead_frames: int) -> int:
+        """Render some of what is not being edited ahead of the play position; returns how many frames of one track.
 
         For a thread of its own: what is rendered ahead is what would be rendered later, and a change takes it back.
         """
-        now_s = time.monotonic()
-        behind = [
-            node.strip
-            for node in list(self._nodes.values())
-            if now_s - node.edited_s > EDITED_LATELY_S
-            and not isinstance(node.state, GroupState)
-            and node.strip.ready_until < self._frame + ahead_frames
-        ]
+        self._sort_out_the_edited()
+        strips = [node.strip for node in list(self._nodes.values())]
+        behind = [strip for strip in strips if strip.seldom and strip.ready_until < self._frame + ahead_frames]
         if not behind:
-            return False
+            return 0
         strip = min(behind, key=lambda one: one.ready_until)
-        strip.extend(strip.ready_until + SELDOM_FRAMES, seldom=True)
-        return True
+        # Those that are about to be heard take turns more often.
+        is_urgent = strip.ready_until < self._frame + URGENT_FRAMES
+        n_frames = SELDOM_BLOCK_FRAMES if is_urgent else SELDOM_FRAMES
+        strip.extend(strip.ready_until + n_frames)
+        return n_frames
+
+    def _sort_out_the_edited(self) -> None:
+        """Let tracks that nobody edits be rendered in large blocks, where the session is worked ahead at all."""
+        for node in list(self._nodes.values()):
+            node.strip.seldom = not (isinstance(node.state, GroupState) or node.is_being_edited())
 
     @property
     def n_tracks(self) -> int:
@@ -253,6 +263,16 @@ class Player:
 
     def _latency_of(self, strip_id: str) -> int:
         return self._nodes[strip_id].strip.latency_frames
+
+    def _forget(self) -> None:
+        """Let go of what has been played, from time to time."""
+        if self._frame - self._forgotten < FORGET_EVERY_FRAMES:
+            return
+        self._forgotten = self._frame
+        for node in self._nodes.values():
+            node.strip.forget_before(self._frame)
+        for bus in self._busses.values():
+            bus.forget_before(self._frame)
 
     def _call_tap(self, frame: int, n_frames: int) -> None:
         if self.tap is not None and self.tapped_track_id in self._nodes:
@@ -334,7 +354,7 @@ class Player:
                 changed.add(track.id)
             elif node.strip.apply(specs, frame=self._frame, stale=stale or _listens(specs, changed_keys)):
                 changed.add(track.id)
-                node.edited_s = time.monotonic()
+                node.edit()
             gain = (-1.0 if track.polarity_flipped else 1.0) * db_to_gain(track.gain_db) if audible[track.id] else 0.0
             left, right = pan_gains(track.pan, n_channels=node.strip.n_channels)
             if self._aim(node, track, mix, gain * left, gain * right, starting=starting):

@@ -14,11 +14,12 @@ from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.processors.stage import ReadKey, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["Extra", "Strip", "pan_gains", "start_of_preroll"]
+__all__ = ["SELDOM_BLOCK_FRAMES", "Extra", "Strip", "pan_gains", "start_of_preroll"]
 
 BLOCK_GRID_FRAMES = 8_192  # pre-rolls begin on it, so that moves that work on blocks keep one grid from sample 0
 PREROLL_S = 1.0
 LEAST_BLOCK_FRAMES = 1_024
+SELDOM_BLOCK_FRAMES = 8_192  # at once, of what is not expected to change: a third of the time of as much in small blocks
 FADE_FRAMES = STEPS * CONTROL_FRAMES
 _FADE = 0.5 - 0.5 * np.cos(np.pi * (np.arange(FADE_FRAMES) + 0.5) / FADE_FRAMES)
 
@@ -67,6 +68,7 @@ class Strip:
         self.lock = threading.RLock()  # of the stages, held while they run
         self._tape_lock = threading.RLock()  # of what is ready: reading it never waits for stages that run ahead
         self.blown: list[int] = []
+        self.seldom = False  # whether a change in what is rendered next is not expected
         self._read_raw, self._read_key = read_raw, read_key
         self._rate = sample_rate_hz
         self._rewindable = rewindable
@@ -108,14 +110,15 @@ class Strip:
         with self._tape_lock:
             return self._ready.read(frame, n_frames)
 
-    def extend(self, until: int, *, seldom: bool = False) -> None:
-        """Render up to a frame; `seldom`: far ahead, where a change is not expected."""
+    def extend(self, until: int) -> None:
+        """Render up to a frame, or a little further."""
         with self.lock:
             if until > self.ready_until:
                 if self._rewindable:
                     # Somewhat more than was asked for: many small blocks cost more than the work in them.
-                    until = -(-until // LEAST_BLOCK_FRAMES) * LEAST_BLOCK_FRAMES
-                made = self._produce(self.ready_until, until, seldom=seldom)
+                    block = SELDOM_BLOCK_FRAMES if self.seldom else LEAST_BLOCK_FRAMES
+                    until = -(-until // block) * block
+                made = self._produce(self.ready_until, until)
                 with self._tape_lock:
                     self._ready.append(made)
 
@@ -134,10 +137,10 @@ class Strip:
 
         Returns whether what it gives from that frame on is another than before.
         """
+        specs = tuple(specs)
+        if specs == self._pipeline.specs and not stale:
+            return False  # without waiting for stages that run ahead just now
         with self.lock:
-            specs = tuple(specs)
-            if specs == self._pipeline.specs and not stale:
-                return False
             self.extend(frame)
             if tuple(spec.structure() for spec in specs) == self._pipeline.structure():
                 self._go_back(frame)
@@ -213,9 +216,9 @@ class Strip:
         self._pipeline.rewind(frame, self.read_raw, self._read_key)
         self._cut(frame)
 
-    def _produce(self, frame: int, until: int, *, seldom: bool) -> Array:
+    def _produce(self, frame: int, until: int) -> Array:
         reach = until + max((extra.ahead_frames for extra, _ in self._extras), default=0)
-        made = self._pipeline.run(reach, self.read_raw, self._read_key, seldom=seldom)
+        made = self._pipeline.run(reach, self.read_raw, self._read_key, seldom=self.seldom)
         y = np.concatenate([self._pending, made], axis=1)
         self._pending = y[:, until - frame :].copy()
         y = y[:, : until - frame]

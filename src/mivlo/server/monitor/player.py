@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
-from mivlo.core.engine.pipeline import SELDOM_FRAMES
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError
@@ -35,10 +34,12 @@ from mivlo.server.monitor.queue import QueueLength
 __all__ = ["LivePlay", "measure_spectra"]
 
 CHUNK_FRAMES = 512
+LONG_QUEUE_MS, LONG_CHUNK_FRAMES = 100.0, 2_048  # a queue is long where time is short: fewer, larger chunks
 METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
 LOAD_SMOOTHING, HEAVY_LOAD = 0.005, 0.35
 HEAVY_AHEAD = 0.2  # of the time, for working ahead: rendering when it is needed takes twice that and more
-AHEAD_S = 3.0  # how far what is not being edited is rendered ahead, where there is time for it
+HEAVY_QUEUE_MS = 160.0
+AHEAD_S = 1.2  # how far what is not being edited is rendered ahead, where there is time for it
 FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
 IDLE_S = 0.01
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
@@ -76,7 +77,8 @@ class LivePlay:
     def start(self) -> Iterator[Message]:
         """Yield the first queue of sound."""
         yield Applied(epoch=self._play.epoch, seq=0, frame=0)
-        self._heavy = self._probed_load() > HEAVY_AHEAD
+        if self._probed_load() > HEAVY_AHEAD:
+            self._become_heavy()
         while self._heavy and self._player.work_ahead(round(FIRST_AHEAD_S * self._rate)):
             pass
         yield from self._fill()
@@ -84,8 +86,8 @@ class LivePlay:
     def _probed_load(self) -> float:
         """Return about which part of the time working ahead would take: by the first block of one track."""
         started_s = self._clock()
-        worked = self._player.work_ahead(1)
-        return (self._clock() - started_s) * self._player.n_tracks * self._rate / SELDOM_FRAMES if worked else 0.0
+        n_frames = self._player.work_ahead(1)
+        return (self._clock() - started_s) * self._player.n_tracks * self._rate / n_frames if n_frames else 0.0
 
     def set_mix(self, message: SetMix) -> Iterator[Message]:
         """Go on with another mix from the next control step on."""
@@ -124,17 +126,24 @@ class LivePlay:
         while not self._ended and self._sent - self._played < self._queue.aim_frames:
             position = self._player.position
             started_s = self._clock()
-            sound = self._player.render(CHUNK_FRAMES)
-            part = (self._clock() - started_s) * self._rate / CHUNK_FRAMES
-            self._load += LOAD_SMOOTHING * (part - self._load)
-            self._heavy = self._heavy or self._load > HEAVY_LOAD
+            n_frames = LONG_CHUNK_FRAMES if self._queue.aim_ms > LONG_QUEUE_MS else CHUNK_FRAMES
+            sound = self._player.render(n_frames)
+            part = (self._clock() - started_s) * self._rate / n_frames
+            self._load += LOAD_SMOOTHING * n_frames / CHUNK_FRAMES * (part - self._load)
+            if self._load > HEAVY_LOAD:
+                self._become_heavy()
             yield pack_sound(
                 sound, epoch=self._play.epoch, stream_frame=self._sent, position=position, seq=self._seq
             )
-            self._sent += CHUNK_FRAMES
+            self._sent += n_frames
             if self._mix.loop() is None and position > self._song_end() + TAIL_S * self._rate:
                 self._ended = True
                 yield Ended(epoch=self._play.epoch)
+
+    def _become_heavy(self) -> None:
+        """Render ahead from now on, with a queue that outlasts the taking back of what an edit makes void."""
+        self._heavy = True
+        self._queue.lengthen(HEAVY_QUEUE_MS)
 
     def _song_end(self) -> int:
         return max((t.start_frame + self._open(t.audio_id).n_frames for t in self._mix.tracks), default=0)

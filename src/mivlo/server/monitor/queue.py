@@ -3,6 +3,7 @@
 __all__ = ["QueueLength"]
 
 LONGEST_MS = 300.0
+NEARLY_DRY_MS = 9.0
 GROWTH_NEARLY_DRY, GROWTH_DRY = 1.5, 2.5  # one stutter is enough to learn from
 SHRINK = 0.93
 CALM_S = 4.0
@@ -23,9 +24,14 @@ class QueueLength:
         """Return how many frames should be on their way or waiting."""
         return round(self.aim_ms * self._rate / 1000.0)
 
+    def lengthen(self, base_ms: float) -> None:
+        """Never fall under a length from now on."""
+        self.base_ms = max(self.base_ms, base_ms)
+        self.aim_ms = max(self.aim_ms, self.base_ms)
+
     def report(self, *, held_frames: int, underruns: int, now_s: float) -> None:
-        """Take in what a page holds; under a quarter of the base is nearly dry."""
-        nearly_dry = held_frames < 0.25 * self.base_ms * self._rate / 1000.0
+        """Take in what a page holds; less than NEARLY_DRY_MS is nearly dry."""
+        nearly_dry = held_frames < NEARLY_DRY_MS * self._rate / 1000.0
         if underruns > self._underruns or (nearly_dry and now_s - self._last_change_s > 0.1):
             growth = GROWTH_DRY if underruns > self._underruns else GROWTH_NEARLY_DRY
             self._underruns = max(underruns, self._underruns)
