@@ -1,0 +1,65 @@
+"""A play of the monitor, message by message, without a socket: what it sends beside the core's own replay."""
+
+import itertools
+import threading
+
+import numpy as np
+import pytest
+
+from mivlo.core.audiofile import write_store
+from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.render import replay
+from mivlo.core.engine.source import open_source
+from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.moves.plane import Plane
+from mivlo.server.monitor.messages import Applied, Held, Meter, Play, SetMix
+from mivlo.server.monitor.player import LivePlay
+
+RATE, SECONDS, TRACKS = 48_000, 6, 4
+
+
+@pytest.fixture
+def folder(tmp_path):
+    for track in range(TRACKS):
+        (tmp_path / f"{track:032x}").mkdir()
+        noise = 0.1 * np.random.default_rng(track).standard_normal((2, SECONDS * RATE))
+        write_store(tmp_path / f"{track:032x}" / "session.npy", [noise], n_channels=2, n_frames=SECONDS * RATE)
+    return tmp_path
+
+
+def mix_of(step: int) -> Mix:
+    """Return a mix in which another track's bell stands elsewhere at every step."""
+    def ledger(track: int) -> tuple[LedgerEntry, ...]:
+        turned = -1.0 - (step - track) // TRACKS if step > track else -3.0
+        moves = (Bell(hz=300, gain_db=turned), DynamicBell(hz=1_000, threshold_db=-50, lookahead_ms=5), Plane())
+        return tuple(LedgerEntry(id=str(index), move=move) for index, move in enumerate(moves))
+
+    return Mix(tracks=tuple(StripState(id=f"t{track}", audio_id=f"{track:032x}", ledger=ledger(track)) for track in range(TRACKS)))
+
+
+@pytest.mark.parametrize("tick_s", [0.0, 0.1])
+def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_same(folder, tick_s):
+    # A clock by which no rendering takes any time, or each takes a tenth of a second: too much for a session like this.
+    ticks = itertools.count()
+    play = LivePlay(Play(epoch=1, at_frame=0, sample_rate_hz=RATE, mix=mix_of(0)), folder, clock=lambda: tick_s * next(ticks))
+    sent = list(play.start())
+    ahead = threading.Thread(target=play.keep_ahead)
+    ahead.start()
+    for step in range(1, 4 * TRACKS):
+        sent += play.set_mix(SetMix(seq=step, mix=mix_of(step)))
+        played = sum((len(sound) - 32) // 8 for sound in sent if isinstance(sound, bytes))
+        sent += play.held(Held(epoch=1, played_frames=played, underruns=0))
+    play.finish()
+    ahead.join()
+
+    heard = np.concatenate([np.frombuffer(sound[32:], "<f4").reshape(2, -1) for sound in sent if isinstance(sound, bytes)], axis=1)
+    changes = [(told.frame, mix_of(told.seq)) for told in sent if isinstance(told, Applied) and told.seq]
+    assert len(changes) == 4 * TRACKS - 1 and changes[-1][0] > RATE // 2
+    again = replay(
+        mix_of(0), changes, lambda audio_id: open_source(folder / audio_id / "session.npy"),
+        start_frame=0, n_frames=heard.shape[1], sample_rate_hz=RATE,
+    )  # fmt: skip
+    assert np.array_equal(heard, again.astype(np.float32))
+    queue_ms = [told.queue_ms for told in sent if isinstance(told, Meter)]
+    assert queue_ms[-1] >= 160.0 if tick_s else queue_ms[-1] == 36.0
