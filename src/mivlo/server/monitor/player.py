@@ -38,7 +38,7 @@ LONG_QUEUE_MS, LONG_CHUNK_FRAMES = 100.0, 2_048  # a queue is long where time is
 METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
 LOAD_SMOOTHING, HEAVY_LOAD = 0.005, 0.35
 HEAVY_AHEAD = 0.2  # of the time, for working ahead: rendering when it is needed takes twice that and more
-HEAVY_QUEUE_MS = 160.0
+QUEUE_MS_OF_LOAD, LONGEST_HEAVY_QUEUE_MS = 400.0, 160.0
 AHEAD_S = 1.2  # how far what is not being edited is rendered ahead, where there is time for it
 FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
 IDLE_S = 0.01
@@ -77,8 +77,9 @@ class LivePlay:
     def start(self) -> Iterator[Message]:
         """Yield the first queue of sound."""
         yield Applied(epoch=self._play.epoch, seq=0, frame=0)
-        if self._probed_load() > HEAVY_AHEAD:
-            self._become_heavy()
+        load = self._probed_load()
+        if load > HEAVY_AHEAD:
+            self._become_heavy(load)
         while self._heavy and self._player.work_ahead(round(FIRST_AHEAD_S * self._rate)):
             pass
         yield from self._fill()
@@ -131,7 +132,7 @@ class LivePlay:
             part = (self._clock() - started_s) * self._rate / n_frames
             self._load += LOAD_SMOOTHING * n_frames / CHUNK_FRAMES * (part - self._load)
             if self._load > HEAVY_LOAD:
-                self._become_heavy()
+                self._become_heavy(self._load)
             yield pack_sound(
                 sound, epoch=self._play.epoch, stream_frame=self._sent, position=position, seq=self._seq
             )
@@ -140,10 +141,10 @@ class LivePlay:
                 self._ended = True
                 yield Ended(epoch=self._play.epoch)
 
-    def _become_heavy(self) -> None:
+    def _become_heavy(self, load: float) -> None:
         """Render ahead from now on, with a queue that outlasts the taking back of what an edit makes void."""
         self._heavy = True
-        self._queue.lengthen(HEAVY_QUEUE_MS)
+        self._queue.lengthen(min(QUEUE_MS_OF_LOAD * load, LONGEST_HEAVY_QUEUE_MS))
 
     def _song_end(self) -> int:
         return max((t.start_frame + self._open(t.audio_id).n_frames for t in self._mix.tracks), default=0)
