@@ -57,7 +57,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
       @redo="redo" @theme="switchTheme" />
     <div class="notices">
       <div v-if="connection === 'lost'" class="notice" role="alert">The connection to the sound is lost; play has stopped. Trying to connect again.</div>
-      <div v-if="message" class="notice" role="alert">Cannot play: {{ message }} <button class="plain" @click="message = ''">close</button></div>
+      <div v-if="message" class="notice" role="alert">{{ message }} <button class="plain" @click="message = ''">close</button></div>
       <div v-if="trouble && saveState === 'failed'" class="notice" role="alert">{{ trouble }} <button class="plain" @click="saveState = 'saved'">close</button></div>
     </div>
     <main><RouterView /></main>

@@ -144,7 +144,7 @@ function makeMonitor(): Monitor {
         const name = session && [...session.tracks, ...session.groups, session.master].find((one) => one.id === said.track_id)?.name
         message.value = `The moves of ${name ?? 'a track'} came to hold no valid numbers; they were reset, and it was silent for a moment.`
       } else if (said.say === 'problem') {
-        message.value = said.message
+        message.value = `Cannot play: ${said.message}`
         playing.value = false
       } else if (said.say === 'ended') {
         playing.value = false

@@ -59,7 +59,7 @@ class LivePlay:
         self._player = Player(play.mix, self._open, start_frame=play.at_frame, sample_rate_hz=self._rate)
         self._heavy = False  # once heavy, heavy until the next play: while it is worked ahead, rendering itself takes no time
         self._queue = QueueLength(play.queue_ms, sample_rate_hz=self._rate)
-        self._sent = self._played = 0
+        self._sent = self._played = self._metered = 0
         self._load = 0.0  # part of the time that rendering takes
         self._seq = 0
         self._mix = play.mix
@@ -106,8 +106,8 @@ class LivePlay:
         now_s = self._clock()
         self._queue.report(held_frames=self._sent - self._played, underruns=message.underruns, now_s=now_s)
         yield from self._fill()
-        if now_s >= self._next_meter_s:
-            self._next_meter_s = now_s + METER_S
+        if now_s >= self._next_meter_s and self._sent > self._metered:
+            self._next_meter_s, self._metered = now_s + METER_S, self._sent
             yield self._meter()
             yield from self._gains()
             for track_id in {blown.strip_id for blown in self._player.blown()}:
