@@ -18,7 +18,9 @@ __all__ = ["search"]
 MOST_SUSPECTS = 10
 LEAST_CONFIDENCE = {"line": 0.00025, "hump": 0.0025, "harsh": 0.0025}  # an ear may want to look further down the list
 WORTH_MEASURING = 0.03  # of the confidence: how it rings takes longest to measure
-APART = {"line": 4, "hump": 40, "harsh": 40}  # bands
+APART = {"line": 4, "hump": 25, "harsh": 25}  # bands
+# Where a hump is, is told less sharply than where a line is: its place is where most odds lie within a third of an octave.
+PLACE_BANDS = {"line": 1, "hump": BANDS_PER_OCTAVE // 3 + 1, "harsh": BANDS_PER_OCTAVE // 3 + 1}
 PROUD_SHARE, LEAST_PROUD_DB = 0.5, 3.0  # of its excess: from there on it counts as present
 LOUD_ONLY_FROM = 0.5
 # Bands either side, bands of a trend, and how far a mean curve without lines departs from its own trend at most.
@@ -40,7 +42,7 @@ def search(stretch: Stretch) -> list[Suspect]:
     places = [
         (band, p * doubts.get(shape, 1.0), shape)
         for shape, apart in APART.items()
-        for band, p in _maxima(getattr(stretch.odds, shape), apart, LEAST_CONFIDENCE[shape], stretch.allowed)
+        for band, p in _maxima(getattr(stretch.odds, shape), apart, PLACE_BANDS[shape], LEAST_CONFIDENCE[shape], stretch.allowed)
     ]
     if stretch.cues["unrest"][0] < RESTLESS_DB:
         places = [(band, p, "hump" if shape == "harsh" else shape) for band, p, shape in places]
@@ -63,9 +65,12 @@ def _weighed(suspect: Suspect, others: Sequence[Suspect], role: Role | None) -> 
     return replace(suspect, confidence=odds / (1.0 + odds))
 
 
-def _maxima(curve: np.ndarray, apart: int, least: float, allowed: np.ndarray) -> list[tuple[int, float]]:
-    top = np.flatnonzero((curve >= maximum_filter1d(curve, 2 * apart + 1)) & (curve >= least) & allowed)
-    return [(int(band), float(curve[band])) for band in top]
+def _maxima(odds: np.ndarray, apart: int, width: int, least: float, allowed: np.ndarray) -> list[tuple[int, float]]:
+    """Return where most odds lie within a width, and the highest of them there."""
+    within = uniform_filter1d(odds, width, mode="constant")
+    highest = maximum_filter1d(odds, width)
+    top = np.flatnonzero((within >= maximum_filter1d(within, 2 * apart + 1)) & (highest >= least) & allowed)
+    return [(int(band), float(highest[band])) for band in top]
 
 
 def _measured(stretch: Stretch, band: int, confidence: float, shape: str) -> Suspect:
@@ -77,7 +82,7 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: str) -> Sus
     chosen = loudness >= np.percentile(loudness, 60.0) if loud_only > LOUD_ONLY_FROM else np.ones(len(active), dtype=bool)
     curve = x[chosen].mean(axis=0)
     wide = shape != "line"
-    hz = refined_hz(levels.hz, getattr(stretch.odds, shape), band) if wide else refined_hz(levels.hz, curve, _top(curve, band))
+    hz = float(levels.hz[band]) if wide else refined_hz(levels.hz, curve, _top(curve, band))
     fit = bell_fit(curve, band, wide=wide)
     excess_db = max(fit.gain_db, 0.5)
     proud = proud_of(levels, band) if not wide else _hump_over(levels, band)
