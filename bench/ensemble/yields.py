@@ -153,6 +153,7 @@ def main() -> None:
         )
         rows += [
             (f"{name}: regained of what any cut could win, no cap (median, least)", "0.5", _both(np.median(free), free.min())),
+            (f"{name}: share of those at 0.5 or more", "all", f"{np.mean(free >= 0.5):.0%} of {len(free)}"),
             (f"{name}: the other's loss then, per cent (median, most)", "10", _both(np.median(cost), cost.max())),
             (f"{name}: the least that any shape of cut would cost (median, most)", "", _both(np.median(least), least.max())),
             (f"{name}: of what any cut of 4 dB could win (median, least)", "0.8", _both(np.median(capped), capped.min())),

@@ -29,7 +29,8 @@ DEEPEST_DB = 24.0  # of a dynamic move
 WIDTHS = (0.3, 0.5, 0.8, 1.2, 1.8, 2.6)  # of the region, in octaves: candidates
 PLACES = (0.5, 0.35, 0.65, 0.2, 0.8)  # of the region, from its low edge, in octaves: candidates for the centre
 NARROWEST_OCTAVES, WIDEST_OCTAVES = 0.2, 3.0
-ENOUGH = 0.85  # of what a cut of the whole region by the limit wins: then the narrowest counts
+ENOUGH = 0.93  # of what a cut of the whole region by the limit wins: then the narrowest counts
+SAFETY = 1.03  # only some moments are looked at: a little more than asked, so that it is not less on the whole
 STEPS = 6  # of the search for the least depth
 MIDDLE_PAN, MIDDLE_DB = 0.15, 1.5  # a track is in the middle up to there, in its pan and between its channels
 # A key opens wholly in most of the moments in which its track sounds there: its threshold lies below them by as much as full
@@ -129,7 +130,7 @@ def _least(
     Where none brings it back within the limit: the narrowest that wins nearly as much as a cut of the whole region would.
     """
     rest, gone = _ends(contest)
-    target = rest.front + part * (gone.front - rest.front)
+    target = rest.front + min(SAFETY * part, 1.0) * (gone.front - rest.front)
     octaves = float(np.log2(high_hz / low_hz))
     widths = dict.fromkeys(float(np.clip(factor * octaves, NARROWEST_OCTAVES, WIDEST_OCTAVES)) for factor in WIDTHS)
     tried: list[_Dip] = []
