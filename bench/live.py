@@ -36,10 +36,10 @@ FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking",
     "--autoplay-policy=no-user-gesture-required",
 ]  # fmt: skip
-CHANGE = """async (n) => {
+CHANGE = """async ([n, tracks]) => {
     const { play } = window.mivlo
     const mix = JSON.parse(JSON.stringify(play.mix.value))
-    mix.tracks[n % mix.tracks.length].ledger[n % 8].move.gain_db = -1 - (n % 9)
+    mix.tracks[n % tracks].ledger[n % 8].move.gain_db = -1 - (n % 9)
     const started = performance.now()
     const seq = play.monitor().setMix(mix, null)
     return (await play.monitor().whenHeard(seq)) - started
@@ -91,13 +91,20 @@ def stolen_s() -> float:
     return int(Path("/proc/stat").read_text().split("\n")[0].split()[8]) / os.sysconf("SC_CLK_TCK")
 
 
-def latencies_ms(page: Page) -> list[float]:
-    """Return the time from change to first changed sample, for many changes."""
+def edit_all_the_time(page: Page, n_tracks: int, words: str) -> None:
+    """Make many changes to so many tracks in turn; print the time from change to first changed sample, and underruns."""
+    stolen, underruns = stolen_s(), page.evaluate(STATE)["underruns"]
     found = []
     for n in range(CHANGES):
-        found.append(float(page.evaluate(CHANGE, n)))
+        found.append(float(page.evaluate(CHANGE, [n, n_tracks])))
         page.wait_for_timeout(60 + 7 * (n % 11))
-    return found
+    found.sort()
+    state = page.evaluate(STATE)
+    print(
+        f"change to first changed sample, {words}: median {statistics.median(found):.0f} ms, 95th percentile "
+        f"{found[int(0.95 * len(found))]:.0f} ms ({len(found)} changes, {state['underruns'] - underruns} underruns, "
+        f"queue {state['queue']:.0f} ms; the host took {stolen_s() - stolen:.2f} s)"
+    )
 
 
 def watch(page: Page, seconds: float, words: str) -> None:
@@ -123,22 +130,15 @@ def watch(page: Page, seconds: float, words: str) -> None:
     )
 
 
-def measure(page: Page, base: str, session_id: str, minutes: float) -> None:
+def measure(page: Page, base: str, session_id: str, minutes: float, n_tracks: int) -> None:
     """Run all measurements on one page."""
     page.goto(f"{base}/session/{session_id}/bench")
     page.get_by_text("in the mix", exact=True).first.click()
     page.wait_for_timeout(12_000)  # pictures and level match are done
     page.locator("[data-test=play]").click()
     page.wait_for_timeout(5_000)
-    stolen, underruns = stolen_s(), page.evaluate(STATE)["underruns"]
-    found = sorted(latencies_ms(page))
-    state = page.evaluate(STATE)
-    p95 = found[int(0.95 * len(found))]
-    print(
-        f"change to first changed sample: median {statistics.median(found):.0f} ms, 95th percentile {p95:.0f} ms "
-        f"({len(found)} changes, {state['underruns'] - underruns} underruns, queue {state['queue']:.0f} ms; "
-        f"the host took {stolen_s() - stolen:.2f} s)"
-    )
+    edit_all_the_time(page, 1, "one track")
+    edit_all_the_time(page, n_tracks, "all tracks in turn")
     watch(page, 60.0 * minutes, "playing, spectrum drawing")
     neighbour = subprocess.Popen([sys.executable, "-c", "while True: pass"])
     watch(page, 30.0, "beside a CPU-bound neighbour")
@@ -170,7 +170,8 @@ def main() -> None:
         )
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-            measure(browser.new_page(viewport={"width": 1280, "height": 800}), base, session_id, arguments.minutes)
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            measure(page, base, session_id, arguments.minutes, arguments.tracks)
             browser.close()
     finally:
         application.send_signal(signal.SIGINT)

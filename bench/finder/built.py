@@ -39,12 +39,7 @@ def draw_bodies(random: np.random.Generator, *, seconds: float) -> Phrase:
     while at < seconds - 0.2:
         start, lowest = round(at * RATE), float(random.choice(lowest_hz))
         t = np.arange(min(round(1.6 * longest_s * RATE), n - start)) / RATE
-        sound = click * random.standard_normal(len(t)) * np.exp(-t / 0.01)
-        for number, ratio in enumerate(ratios):
-            if lowest * ratio < 14_000:
-                tone = np.sin(2 * np.pi * lowest * ratio * t + random.uniform(0, 6))
-                tone = tone * 10.0 ** (-3.0 * t / (longest_s / (1.0 + number) ** falls))
-                sound = sound + random.uniform(0.7, 1.3) * tone / (1.0 + number) ** slope
+        sound = _stroke(random, t, lowest * ratios, click=click, longest_s=longest_s, falls=falls, slope=slope, uneven=0.3)
         out[start : start + len(t)] += sound * 10.0 ** (-alike_db * random.random() / 20.0)
         at += beat_s * (1.0 if even else float(random.choice((0.5, 1, 1, 2))))
     return _recorded(out, "bodies", random)
@@ -70,14 +65,23 @@ def _struck(random: np.random.Generator, n: int) -> Array:
     for start, velocity in _beats(random, n):
         t = np.arange(min(round(1.6 * longest_s * RATE), n - start)) / RATE
         lowest = bodies[int(random.integers(len(bodies)))]
-        sound = click * random.standard_normal(len(t)) * np.exp(-t / 0.01)
-        for number, ratio in enumerate(ratios):
-            if lowest * ratio < 14_000:
-                t60 = longest_s / (1.0 + number) ** falls
-                tone = np.sin(2 * np.pi * lowest * ratio * t + random.uniform(0, 6)) * 10.0 ** (-3.0 * t / t60)
-                sound = sound + random.uniform(0.6, 1.4) * tone / (1.0 + number) ** slope
+        sound = _stroke(random, t, lowest * ratios, click=click, longest_s=longest_s, falls=falls, slope=slope, uneven=0.4)
         out[start : start + len(t)] += velocity * sound
     return out
+
+
+def _stroke(
+    random: np.random.Generator, t: Array, modes_hz: Array, *, click: float, longest_s: float, falls: float, slope: float,
+    uneven: float,
+) -> Array:  # fmt: skip
+    """Return one stroke: a click, and modes of which each is softer, and dies away sooner, than the one below it."""
+    sound = click * random.standard_normal(len(t)) * np.exp(-t / 0.01)
+    for number, hz in enumerate(modes_hz):
+        if hz < HIGHEST_MODE_HZ:
+            t60_s = longest_s / (1.0 + number) ** falls
+            tone = np.sin(2 * np.pi * hz * t + random.uniform(0, 6)) * 10.0 ** (-3.0 * t / t60_s)
+            sound = sound + random.uniform(1.0 - uneven, 1.0 + uneven) * tone / (1.0 + number) ** slope
+    return sound
 
 
 def _tones(random: np.random.Generator, n: int) -> Array:
@@ -98,7 +102,7 @@ def _tones(random: np.random.Generator, n: int) -> Array:
             phase = 2 * np.pi * np.cumsum(f0 * (1.0 + vibrato * np.sin(2 * np.pi * 5.5 * t))) / RATE
             for number in range(1, 40, 2 if odd else 1):
                 at_hz = number * f0 * np.sqrt(1.0 + stretch * number**2)
-                if at_hz > 14_000:
+                if at_hz > HIGHEST_MODE_HZ:
                     break
                 level_db = -slope_db * max(np.log2(at_hz / corner_hz), 0.0) - 4.0 * np.log2(number)
                 level_db += sum(db * np.exp(-0.5 * (np.log2(at_hz / hz) / 0.25) ** 2) for hz, db in formants)
