@@ -16,6 +16,7 @@ STEPS = (-7, -5, -4, -2, -1, 1, 2, 3, 4, 5, 7)
 # Modes over the lowest: of a circular membrane (zeros of Bessel functions), and of a free bar ((2n+1)² over 3.011²), from memory.
 MEMBRANE = np.sort(np.concatenate([jn_zeros(order, 4) for order in range(8)]))[:16] / jn_zeros(0, 1)[0]
 BAR = np.array([3.011, 5.0, 7.0, 9.0, 11.0, 13.0]) ** 2 / 3.011**2
+HIGHEST_MODE_HZ = 14_000.0
 
 
 def draw_built(random: np.random.Generator, *, seconds: float) -> Phrase:
