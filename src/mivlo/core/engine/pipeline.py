@@ -136,8 +136,6 @@ class Pipeline:
         if self._placed:
             count = min(count, self._room(catch))
         x = read_input(first, count)
-        # All at once: places of their own would cut every block where any of them stands.
-        saving = self._rewindable and bool(self._placed) and first + count >= self._placed[0].saved[-1][0] + SAVE_EVERY_FRAMES
         for index, (placed, spec) in enumerate(zip(self._placed, self._specs, strict=True)):
             # The stage before may hand on what this one has taken in already (after going back).
             x = x[:, max(placed.at - first, 0) :]
@@ -149,7 +147,8 @@ class Pipeline:
             if caught is not None:
                 if placed.at == catch and index not in caught:
                     caught[index] = placed.stage.clone()
-            elif saving and placed.saved[-1][0] < placed.at:
+            elif self._rewindable and self._placed[0].at % self._save_every == 0 and placed.saved[-1][0] < placed.at:
+                # All at once: places of their own would cut every block where any of them stands.
                 placed.saved.append((placed.at, placed.stage.clone()))
             if self.traces is not None and (trace := placed.stage.trace()) is not None:
                 self.traces.setdefault(spec.key, deque()).append(trace)
@@ -164,7 +163,8 @@ class Pipeline:
         """Return how many frames the stages may take before states are wanted, or that of one at `catch`."""
         arriving = self._placed[0].at
         if catch is None:
-            return self._save_every - arriving % self._save_every if self._rewindable else BLOCK_FRAMES
+            every = self._save_every if self._rewindable else BLOCK_FRAMES
+            return every - arriving % every
         room = BLOCK_FRAMES
         for placed in self._placed:
             if placed.at < catch:
