@@ -31,6 +31,7 @@ from playwright.sync_api import Page, sync_playwright
 
 ROOT = Path(__file__).parents[1]
 HOST_TOOK_S = 0.015  # in half a second
+ANALYSED_MS = 45_000  # until pictures and level match are done
 RATE, SECONDS, CHANGES = 48_000, 40, 120
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking",
@@ -134,7 +135,7 @@ def measure(page: Page, base: str, session_id: str, minutes: float, n_tracks: in
     """Run all measurements on one page."""
     page.goto(f"{base}/session/{session_id}/bench")
     page.get_by_text("in the mix", exact=True).first.click()
-    page.wait_for_timeout(12_000)  # pictures and level match are done
+    page.wait_for_timeout(ANALYSED_MS)
     page.locator("[data-test=play]").click()
     page.wait_for_timeout(5_000)
     edit_all_the_time(page, 1, "one track")

@@ -207,6 +207,7 @@ class Player:
         is_urgent = strip.ready_until < self._frame + URGENT_FRAMES
         n_frames = SELDOM_BLOCK_FRAMES if is_urgent else SELDOM_FRAMES
         strip.extend(strip.ready_until + n_frames)
+        strip.forget_before(self._frame)
         return n_frames
 
     def _sort_out_the_edited(self) -> None:
@@ -270,7 +271,8 @@ class Player:
             return
         self._forgotten = self._frame
         for node in self._nodes.values():
-            node.strip.forget_before(self._frame)
+            if not node.strip.seldom:  # whoever works ahead does it there
+                node.strip.forget_before(self._frame)
         for bus in self._busses.values():
             bus.forget_before(self._frame)
 
