@@ -1,10 +1,12 @@
 """A play of the monitor, message by message, without a socket: what it sends beside the core's own replay."""
 
 import itertools
+import json
 import threading
 
 import numpy as np
 import pytest
+from pydantic import ValidationError
 
 from mivlo.core.audiofile import write_store
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
@@ -13,7 +15,7 @@ from mivlo.core.engine.source import open_source
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.plane import Plane
-from mivlo.server.monitor.messages import Applied, Held, Meter, Play, SetMix
+from mivlo.server.monitor.messages import Applied, Held, Meter, Play, Reader, SetMix, from_page
 from mivlo.server.monitor.player import LivePlay
 
 RATE, SECONDS, TRACKS = 48_000, 6, 4
@@ -37,6 +39,27 @@ def mix_of(step: int) -> Mix:
 
     tracks = [StripState(id=f"t{track}", audio_id=f"{track:032x}", ledger=ledger(track)) for track in range(TRACKS)]
     return Mix(tracks=tuple(tracks))
+
+
+def test_messages_are_read_as_if_each_was_the_first():
+    reader = Reader()
+    mixes = [mix_of(step).model_dump(mode="json") for step in range(2 * TRACKS)]
+    for step, mix in enumerate([*mixes, *mixes[::-1]]):
+        text = json.dumps({"do": "mix", "seq": step, "mix": mix})
+        assert reader.read(text) == from_page.validate_json(text)
+    mix = mixes[3]
+    wrong = [
+        {**mix, "tracks": [{**mix["tracks"][0], "gain_db": 1e9}, *mix["tracks"][1:]]}, {**mix, "tracks": ["t0"]},
+        {**mix, "tracks": [{"id": ["t0"]}]}, {**mix, "tracks": None}, {**mix, "tracks": [mix["tracks"][0]] * 2}, None,
+    ]  # fmt: skip
+    for one in wrong:
+        with pytest.raises(ValidationError) as refused:
+            reader.read(json.dumps({"do": "mix", "seq": 1, "mix": one}))
+        with pytest.raises(ValidationError) as plainly:
+            from_page.validate_json(json.dumps({"do": "mix", "seq": 1, "mix": one}))
+        assert [error["loc"] for error in refused.value.errors()] == [error["loc"] for error in plainly.value.errors()]
+    text = json.dumps({"do": "mix", "seq": 99, "mix": mix})
+    assert reader.read(text) == from_page.validate_json(text)
 
 
 @pytest.mark.parametrize("tick_s", [0.0, 0.1])

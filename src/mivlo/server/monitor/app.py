@@ -15,7 +15,7 @@ from mivlo.core.engine.warm_up import warm_up
 from mivlo.core.errors import MivloError
 from mivlo.core.treatment import explain_validation
 from mivlo.server.access import LocalOnly
-from mivlo.server.monitor.messages import Held, Play, Problem, SetMix, Stop, from_page
+from mivlo.server.monitor.messages import Held, Play, Problem, Reader, SetMix, Stop
 from mivlo.server.monitor.player import LivePlay, Message, measure_spectra
 from mivlo.server.services.pool import close_pool, start_pool_soon, submit
 from mivlo.server.serving import serve_on_loopback
@@ -41,6 +41,7 @@ app = FastAPI(title="Mivlo monitor", lifespan=_lifespan, docs_url=None, redoc_ur
 async def monitor(socket: WebSocket) -> None:
     """Play to one page."""
     await socket.accept()
+    reader = Reader()
     play: LivePlay | None = None
     measuring: asyncio.Task[None] | None = None
     try:
@@ -50,7 +51,7 @@ async def monitor(socket: WebSocket) -> None:
                 if told["type"] == "websocket.disconnect":
                     break
                 try:
-                    before, play = play, await _answer(socket, play, told.get("text") or "")
+                    before, play = play, await _answer(socket, reader, play, told.get("text") or "")
                     if play is not before:
                         _change_over(before, play)
                 except ValidationError as error:
@@ -71,8 +72,8 @@ def _change_over(before: LivePlay | None, play: LivePlay | None) -> None:
         threading.Thread(target=play.keep_ahead, name="ahead", daemon=True).start()
 
 
-async def _answer(socket: WebSocket, play: LivePlay | None, text: str) -> LivePlay | None:
-    message = from_page.validate_json(text)
+async def _answer(socket: WebSocket, reader: Reader, play: LivePlay | None, text: str) -> LivePlay | None:
+    message = reader.read(text)
     match message:
         case Play():
             play = LivePlay(message, settings().data / "audio")

@@ -1,17 +1,18 @@
 """What page and monitor say to each other: JSON text both ways, and sound as binary."""
 
+import json
 import struct
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
-from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.mix import Mix, StripState
 from mivlo.core.units import Array
 
 __all__ = [
-    "Applied", "Blown", "Ended", "FromPage", "Gains", "Held", "Meter", "MoveGain", "Play", "Problem", "SetMix", "Spectra",
-    "Stop", "from_page", "pack_sound",
+    "Applied", "Blown", "Ended", "FromPage", "Gains", "Held", "Meter", "MoveGain", "Play", "Problem", "Reader", "SetMix",
+    "Spectra", "Stop", "from_page", "pack_sound",
 ]  # fmt: skip
 
 
@@ -59,6 +60,35 @@ class Stop(Message):
 
 FromPage = Annotated[Play | SetMix | Held | Stop, Field(discriminator="do")]
 from_page: TypeAdapter[Play | SetMix | Held | Stop] = TypeAdapter(FromPage)
+
+
+class Reader:
+    """Reads the messages of one page: a track that is word for word as in the mix before is not validated anew."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, tuple[object, StripState]] = {}  # as it was told, and what it was read as
+
+    def read(self, text: str) -> Play | SetMix | Held | Stop:
+        """Return a message.
+
+        Raises
+        ------
+        ValidationError: it is no message, or says something out of range
+        """
+        try:
+            told = json.loads(text)
+            tracks = told["mix"]["tracks"]
+            told["mix"]["tracks"] = [self._as_before(track) for track in tracks]
+        except (ValueError, TypeError, KeyError, RecursionError):
+            return from_page.validate_json(text)
+        message = from_page.validate_python(told)
+        if isinstance(message, Play | SetMix):
+            self._known = {track.id: (raw, track) for raw, track in zip(tracks, message.mix.tracks, strict=True)}
+        return message
+
+    def _as_before(self, track: Any) -> Any:
+        raw, known = self._known.get(track["id"], (None, None))
+        return known if raw == track else track
 
 
 class Applied(Message):
