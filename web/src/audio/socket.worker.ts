@@ -3,7 +3,7 @@ import type { FromMonitor, FromPage } from '../api/client'
 import type { FromWorker, FromWorklet, ToWorker, ToWorklet } from './messages'
 
 const RETRY_MS = 1000
-const POSITION_MS = 30
+const POSITION_MS = 50 // every one is a picture of the page drawn anew
 let socket: WebSocket | null = null
 let worklet: MessagePort | null = null
 let heardSeq = -1
