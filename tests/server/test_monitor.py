@@ -87,5 +87,7 @@ def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_sa
         start_frame=0, n_frames=heard.shape[1], sample_rate_hz=RATE,
     )  # fmt: skip
     assert np.array_equal(heard, again.astype(np.float32))
+    # What has been played is let go of: it reads as silence.
+    assert tick_s or not any(play._player.strip(f"t{track}").read(0, 64).any() for track in range(TRACKS))
     queue_ms = [told.queue_ms for told in sent if isinstance(told, Meter)]
     assert queue_ms[-1] >= 160.0 if tick_s else queue_ms[-1] == 36.0

@@ -77,6 +77,7 @@ class _Node:
         """Tell whether another edit is to be expected: of a track that was edited once, the next is as far as any."""
         return time.monotonic() - self.edited_s[0] < EDITED_LATELY_S
 
+
 class _Key:
     """The raw signal of a track, as others listen to it."""
 
@@ -209,6 +210,11 @@ class Player:
         strip.extend(strip.ready_until + n_frames)
         strip.forget_before(self._frame)
         return n_frames
+
+    def stop_working_ahead(self) -> None:
+        """Let everything be rendered when it is needed, in small blocks, until somebody works ahead again."""
+        for node in self._nodes.values():
+            node.strip.seldom = False
 
     def _sort_out_the_edited(self) -> None:
         """Let tracks that nobody edits be rendered in large blocks, where the session is worked ahead at all."""

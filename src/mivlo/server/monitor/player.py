@@ -80,6 +80,8 @@ class LivePlay:
         load = self._probed_load()
         if load > HEAVY_AHEAD:
             self._become_heavy(load)
+        else:
+            self._player.stop_working_ahead()  # the probe did
         while self._heavy and self._player.work_ahead(round(FIRST_AHEAD_S * self._rate)):
             pass
         yield from self._fill()
