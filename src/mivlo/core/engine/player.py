@@ -13,6 +13,7 @@ import numpy as np
 
 from mivlo.core.engine.bus import Bus
 from mivlo.core.engine.guard import Guard
+from mivlo.core.engine.key import Key, OpenSource
 from mivlo.core.engine.mix import GroupState, GuardReference, LedgerState, Mix, StripState, audible_tracks
 from mivlo.core.engine.offcuts import OffcutsSource
 from mivlo.core.engine.pipe import Pipe
@@ -33,8 +34,6 @@ PROBE_FADE_FRAMES = (STEPS + 2) * CONTROL_FRAMES
 EDITED_LATELY_S = 0.6  # since the last but one time
 URGENT_FRAMES = 16_384
 FORGET_EVERY_FRAMES = 8_192
-
-OpenSource = Callable[[str], Source]
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,28 +77,6 @@ class _Node:
         return time.monotonic() - self.edited_s[0] < EDITED_LATELY_S
 
 
-class _Key:
-    """The raw signal of a track, as others listen to it."""
-
-    def __init__(self, state: StripState, open_source: OpenSource, muted: bool) -> None:
-        self.state, self._open_source = state, open_source
-        self.open = Ramp(0.0 if muted else 1.0)
-        self.fader = Ramp(db_to_gain(state.gain_db))
-        self._source: Source | None = None
-
-    @property
-    def heard(self) -> bool:
-        """Tell whether it is not muted."""
-        return self.open.goal > 0.0
-
-    @property
-    def source(self) -> Source:
-        """Return the track's sound; opened when somebody listens to it."""
-        if self._source is None:
-            self._source = self._open_source(self.state.audio_id)
-        return self._source
-
-
 class Player:
     """Renders the mix from a start on; `open_source` returns the source of an audio id.
 
@@ -117,7 +94,7 @@ class Player:
         self._workers = workers
         self._start = self._frame = on_grid(start_frame)  # frames of the stream are those of the session until it wraps
         self._transport = Transport(self._frame, self._frame, mix.loop())
-        self._keys: dict[str, _Key] = {}
+        self._keys: dict[str, Key] = {}
         self._nodes: dict[str, _Node] = {}
         self._busses: dict[str, Bus] = {}
         self._plans: dict[str, tuple[object, list[StageSpec]]] = {}
@@ -318,21 +295,21 @@ class Player:
             total += x
         return total
 
-    def _read_one_key(self, key: _Key, after_fader: bool, frame: int, n_frames: int) -> Array:
+    def _read_one_key(self, key: Key, after_fader: bool, frame: int, n_frames: int) -> Array:
         x = self._read_source(key.source, key.state.start_frame, frame, n_frames) * key.open.take(frame, n_frames)
         return x * key.fader.take(frame, n_frames) if after_fader else x
 
     def _make_keys(self, mix: Mix) -> set[str]:
         """Bring the keys up to date; returns the ids of tracks and groups that sound otherwise as keys than before."""
         muted_groups = {group.id for group in mix.groups if group.mute}
-        keys: dict[str, _Key] = {}
+        keys: dict[str, Key] = {}
         changed: set[str] = set()
         for track in mix.tracks:
             muted = track.mute or track.group_id in muted_groups
             key = self._keys.get(track.id)
             same_sound = key is not None and _sound_of(key.state) == _sound_of(track)
             if key is None or not same_sound:
-                key = _Key(track, self._open_source, muted)
+                key = Key(track, self._open_source, muted)
                 changed |= {track.id, track.group_id or ""}
             elif (key.heard, key.state.gain_db, key.state.group_id) != (not muted, track.gain_db, track.group_id):
                 changed |= {track.id, track.group_id or "", key.state.group_id or ""}
