@@ -15,18 +15,25 @@ from mivlo.core.units import Array
 
 __all__ = ["HOW", "Arrangement", "Part", "Planted", "draw_arrangement"]
 
-# Registers: lowest note, and who plays there (General MIDI program, name, role). Each is an octave and more from the next, and
-# each part is kept to its own band: overtones of all would collide with all otherwise, and nothing would be clean.
+# Registers: lowest note, and who plays there (General MIDI program, name, role). Each part is kept to its own band: overtones of
+# all would collide with all otherwise. Between two bands lies an ear's band (ERB, Glasberg and Moore 1990) or more: nearer ones
+# hide each other in any ear, and would not be clean.
 REGISTERS: Sequence[tuple[int, Sequence[tuple[int, str, str]]]] = (
     (28, ((32, "upright bass", "bass"), (33, "electric bass", "bass"), (34, "picked bass", "bass"))),
-    (44, ((42, "cello", "strings"), (57, "trombone", "brass"), (70, "bassoon", "reeds"), (60, "horn", "brass"))),
-    (59, ((24, "nylon guitar", "acoustic guitar"), (16, "organ", "keys"), (41, "viola", "strings"), (65, "saxophone", "reeds"),
+    (47, ((42, "cello", "strings"), (57, "trombone", "brass"), (70, "bassoon", "reeds"), (60, "horn", "brass"))),
+    (63, ((24, "nylon guitar", "acoustic guitar"), (16, "organ", "keys"), (41, "viola", "strings"), (65, "saxophone", "reeds"),
           (0, "piano", "keys"), (71, "clarinet", "reeds"))),
-    (74, ((56, "trumpet", "brass"), (40, "violin", "strings"), (68, "oboe", "reeds"), (22, "harmonica", "reeds"),
+    (78, ((56, "trumpet", "brass"), (40, "violin", "strings"), (68, "oboe", "reeds"), (22, "harmonica", "reeds"),
           (11, "vibraphone", "keys"))),
-    (89, ((73, "flute", "other"), (9, "glockenspiel", "keys"), (72, "piccolo", "other"), (40, "violin up high", "strings"))),
+    (93, ((73, "flute", "other"), (9, "glockenspiel", "keys"), (72, "piccolo", "other"), (40, "violin up high", "strings"))),
 )  # fmt: skip
-HOW = ("notes", "tone", "backing")  # a clash is planted
+HOW = ("notes", "tone", "backing", "wide")  # a clash is planted
+# Who plays from the bottom to the top, in chords of a note to each octave and with all overtones.
+WIDE = (
+    (0, "grand piano", "keys"), (19, "church organ", "keys"), (48, "string section", "strings"),
+    (25, "steel guitar", "acoustic guitar"),
+)  # fmt: skip
+WIDE_LOWEST, WIDE_HIGHEST, OCTAVE = 33, 93, 12
 SCALE = (0, 2, 3, 5, 7)
 SPAN = 7  # semitones of a register that are used
 BAND_BELOW, BAND_ABOVE = 1.12, 1.2  # from the lowest note and to the highest
@@ -66,21 +73,28 @@ class Arrangement:
 def draw_arrangement(part: str, index: int, *, seconds: float = 12.0) -> Arrangement:
     """Return one arrangement of "training" or "test" by its number.
 
-    Of five, one is clean, one collides by tone, two by notes, and one is a finished backing of all parts but one.
+    Of six, one is clean, one collides by tone, two by notes, one is a finished backing of all parts but one, and in one a
+    wide track lies over one that keeps to its register.
     """
     random = np.random.default_rng((index, part == "test", 5))
     banks = [bank for bank in (TEST_BANKS if part == "test" else TRAINING_BANKS) if bank.melodic]
     bank = banks[int(random.integers(len(banks)))]
-    how = ("notes", "clean", "notes", "tone", "backing")[index % 5]
+    how = ("notes", "clean", "notes", "tone", "backing", "wide")[index % 6]
     registers = sorted(random.choice(len(REGISTERS), size=int(random.integers(3, 6)), replace=False).tolist())
     drawn = [_track(bank, register, random, seconds) for register in registers]
     levels = [_usual(register) + float(random.uniform(-2, 2)) for register in registers]
     parts = [_at(part, level) for (part, _, _), level in zip(drawn, levels, strict=True)]
     if how == "clean":
         return Arrangement(bank.name, tuple(parts), None)
-    victim = int(random.integers(1 if how == "tone" else 0, len(parts)))
+    victim = int(random.integers(1 if how in ("tone", "wide") else 0, len(parts)))
     low_hz, high_hz = _reach(drawn[victim][1])
     louder_lu = levels[victim] + float(random.uniform(5, 10))
+    if how == "wide":
+        wide = _wide(bank, random, seconds)
+        there = sosfilt(butter(6, [low_hz, high_hz], "bandpass", fs=RATE, output="sos"), wide.samples, axis=1)
+        gain = _at(replace(wide, samples=there.astype(np.float32)), louder_lu).samples.std() / max(float(there.std()), 1e-9)
+        wide = replace(wide, samples=(gain * wide.samples).astype(np.float32))
+        return Arrangement(bank.name, (parts[victim], wide), Planted(0, 1, low_hz, high_hz, how))
     if how in ("notes", "backing"):
         other, notes, _ = _track(bank, registers[victim], random, seconds, not_named=parts[victim].name)
         region = _reach([*drawn[victim][1], *notes])
@@ -126,6 +140,21 @@ def _track(
             kept = samples.mean(axis=0, keepdims=True) if mono else samples
             band = butter(8, [_hz(low) / BAND_BELOW, BAND_ABOVE * _hz(low + SPAN)], "bandpass", fs=RATE, output="sos")
             return Part(name, role, sosfilt(band, kept, axis=1).astype(np.float32)), [note for _, _, note, _ in notes], kept
+
+
+def _wide(bank: Bank, random: np.random.Generator, seconds: float) -> Part:
+    """Return chords over the whole compass."""
+    while True:
+        program, name, role = WIDE[int(random.integers(len(WIDE)))]
+        notes, at, beat = [], 0.05, float(random.uniform(0.25, 0.6))
+        while at < seconds - 0.4:
+            length = beat * float(random.choice((1, 2, 2, 4)))
+            chord = [low + int(random.choice(SCALE)) for low in range(WIDE_LOWEST, WIDE_HIGHEST, OCTAVE)]
+            notes += [(at, at + 0.95 * length, note, int(random.integers(70, 110))) for note in chord]
+            at += length
+        samples = render_notes(bank, Instrument(name, role, program), notes, seconds)
+        if float(np.sqrt(np.mean(samples**2))) > 1e-4:
+            return Part(name, role, samples.astype(np.float32))
 
 
 def _usual(register: int) -> float:

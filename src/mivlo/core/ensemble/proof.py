@@ -10,7 +10,7 @@ from mivlo.core.ensemble.hearing import STEP_CAMS
 from mivlo.core.ensemble.listening import Heard
 from mivlo.core.units import Array, Floats
 
-__all__ = ["Proof", "ProofVerdict", "proof_sentence", "prove"]
+__all__ = ["NOTHING_PERCENT", "Proof", "ProofVerdict", "proof_sentence", "prove"]
 
 ProofVerdict = Literal["came forward", "a little", "gained nothing"]
 NOTHING_PERCENT = 2.0  # of its own loudness in the region: less is not heard

@@ -10,7 +10,7 @@ from scipy.signal import sosfilt
 
 from mivlo.core.engine.source import Source
 from mivlo.core.ensemble.contest import Contest, Outcome, contest_between, outcome
-from mivlo.core.ensemble.hearing import CENTRES_HZ
+from mivlo.core.ensemble.hearing import CAMS, CENTRES_HZ, STEP_CAMS, cams_to_hz
 from mivlo.core.ensemble.listening import Heard, MixedTrack
 from mivlo.core.ensemble.right_of_way import yield_limit_db
 from mivlo.core.errors import ParameterError
@@ -38,6 +38,10 @@ MIDDLE_PAN, MIDDLE_DB = 0.15, 1.5  # a track is in the middle up to there, in it
 OPEN_PERCENTILE, RATIO, KNEE_DB, LEAST_THRESHOLD_DB = 8.0, 8.0, 6.0, -80.0
 LISTENED_S, BLOCK_FRAMES = 60.0, 8_192
 QUIET_DB = 45.0
+# A band holds what lies beside its centre, too: a narrow bell does not act on all of it alike.
+_BESIDE = np.linspace(-0.4, 0.4, 5)  # steps
+_BESIDE_HZ = cams_to_hz(CAMS[:, None] + STEP_CAMS * _BESIDE)
+_SHARES = (1.0 - np.abs(_BESIDE)) / np.sum(1.0 - np.abs(_BESIDE))
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,7 +178,8 @@ def _least_depth(at: Callable[[float], Outcome], deepest: _Dip, target: float, k
 
 
 def _gain_power(hz: float, q: float, depth_db: float, mid_share: float, sample_rate_hz: float) -> Array:
-    bell = np.abs(Bell(hz=hz, gain_db=-max(depth_db, 0.01), q=q).response(CENTRES_HZ, sample_rate_hz)) ** 2
+    response = Bell(hz=hz, gain_db=-max(depth_db, 0.01), q=q).response(_BESIDE_HZ.ravel(), sample_rate_hz)
+    bell = np.abs(response.reshape(_BESIDE_HZ.shape)) ** 2 @ _SHARES
     return np.asarray(mid_share * bell + 1.0 - mid_share)
 
 
