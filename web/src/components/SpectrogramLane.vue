@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** The chosen track's spectrogram, drawn from pictures that the core computes; ink is level. */
-import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
+import { onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
 import { loadPicture, pictureUrl, type PitchLine, type Suspect } from '../api/client'
 import { timeTicks, xOfTime, yOfHz, type FrequencyView, type TimeView } from '../lib/axis'
 import { colours, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
@@ -25,6 +25,7 @@ const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const KEPT_PICTURES = 160
 const pictures = new Map<string, HTMLImageElement | null>()
 const inked = new Map<string, HTMLCanvasElement>()
+const nothingYet = ref(false)
 let stop = () => {}
 let asked = false
 
@@ -82,8 +83,11 @@ function paint() {
   const { context, width, height } = surface
   const c = colours(canvas.value)
   paintFrequencyLines(surface, props.frequency, c.line)
-  for (const tile of planTiles(props.time, props.frequency, width, height, props.grid, props.offsetS, props.lengthS)) {
-    const picture = pictureOf(tile)
+  const tiles = planTiles(props.time, props.frequency, width, height, props.grid, props.offsetS, props.lengthS)
+  const drawn = tiles.map(pictureOf)
+  nothingYet.value = tiles.length > 0 && drawn.every((picture) => !picture)
+  for (const [index, tile] of tiles.entries()) {
+    const picture = drawn[index]
     if (picture) context.drawImage(withInk(picture, props.beforeId ? c.green : c.ink), tile.x, tile.y, tile.width, tile.height)
   }
   if (props.pitch?.one_voice) paintPitch(surface, props.pitch, c)
@@ -159,7 +163,10 @@ onBeforeUnmount(() => stop())
 watch(() => [props.audioId, props.beforeId, props.pitch, props.suspects, props.suspectId, props.time, props.frequency, props.loop], schedule)
 </script>
 
-<template><canvas ref="canvas" class="lane" role="img" aria-label="Spectrogram of the chosen track"></canvas></template>
+<template>
+  <canvas ref="canvas" class="lane" role="img" aria-label="Spectrogram of the chosen track"></canvas>
+  <p v-if="nothingYet" class="coming soft" role="status">the picture is on its way …</p>
+</template>
 
 <style scoped>
 .lane { width: 100%; height: 100%; display: block; }

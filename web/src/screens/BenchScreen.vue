@@ -291,6 +291,7 @@ onBeforeUnmount(() => {
       </div>
       <div class="spectrogram" data-test="spectrogram" title="Click a spot: loops around it and pins it; Shift-click: play from there" @click="spot">
         <SpectrogramLane v-if="chosen.audio_id" :audio-id="shownAudio.id" :before-id="shownAudio.beforeId" :pitch="pitch" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :offset-s="offsetS" :length-s="lengthS" :time="time" :frequency="frequency" :grid="grid" :loop="loop" />
+        <p v-else class="coming soft" role="status">its sound is being put together …</p>
         <PositionLine :seconds="position" :start-s="time.startS" :end-s="time.endS" />
         <LaneTools of="spectrogram" :has-moves="chosen.ledger.length > 0" :others="others" @note="markedHz = $event" />
       </div>
