@@ -38,7 +38,10 @@ def _missing(file: BinaryIO, file_size: int, *, order: str, sound: bytes) -> int
             return 1 if position <= file_size else 0  # no sound chunk at all: at least something is missing
         name, chunk_size = head[:4], struct.unpack(f"{order}I", head[4:])[0]
         if name == b"ds64":
-            long_size = struct.unpack("<Q", file.read(16)[8:])[0]
+            lengths = file.read(16)
+            if len(lengths) < 16:
+                return 16 - len(lengths)
+            long_size = struct.unpack("<Q", lengths[8:])[0]
         if name == sound:
             if chunk_size == UNKNOWN_SIZE:
                 if long_size is None:
