@@ -15,7 +15,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from report import machine_line, write_part
+from report import conclude, machine_line
 from scipy.signal import oaconvolve, sosfilt
 
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
@@ -206,9 +206,7 @@ def main() -> None:
     rows = [f"| {name} | {goal} | {value:.3g} |" for name, goal, value in measured]
     machine = machine_line("bench/engine.py")
     text = TEMPLATE.format(machine=machine, repeats=REPEATS, speed="\n".join(rows), shapes="\n".join(shape_errors()))
-    print(text)
-    if options.write:
-        write_part("engine", text)
+    conclude("engine", text, write=options.write)
 
 
 TEMPLATE = """## The engine

@@ -16,7 +16,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 
 import numpy as np
 from finder.phrases import INSTRUMENTS, RATE, TEST_BANKS, Instrument, draw_notes, render_notes
-from report import machine_line, table, write_part
+from report import conclude, machine_line, table
 
 from mivlo.core.engine.render import render_moves
 from mivlo.core.engine.source import ArraySource
@@ -76,16 +76,13 @@ def main() -> None:
         under += sum(mean < GOAL_DB for mean in often)
         share = 100 * float(np.mean(np.array(often) < GOAL_DB)) if often else 0.0
         rows.append((name, "-1.5 dB", f"{np.mean(values):.2f} dB; {share:.0f} % of {len(often)}"))
-    text = "\n\n".join([
-        "## The plane on clean music", machine_line("bench/plane.py"),
+    conclude(
+        "plane on music", "## The plane on clean music", machine_line("bench/plane.py"),
         f"At full amount, all partials down to {-DOWN_TO_DB:.0f} dB under the loudest, {SECONDS:.0f} s of each of "
         f"{len(banks)} banks, chords where the instrument plays them. *Measured*: the mean change of all partials, and the "
         f"share of the partials played {PLAYED_OFTEN} times or more that lose over 1.5 dB on average.",
-        table(rows),
-    ])  # fmt: skip
-    print(text)
-    if options.write:
-        write_part("plane on music", text)
+        table(rows), write=options.write,
+    )  # fmt: skip
 
 
 if __name__ == "__main__":

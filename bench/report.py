@@ -6,7 +6,7 @@ import platform
 from collections.abc import Iterable
 from pathlib import Path
 
-__all__ = ["FIGURES", "machine_line", "table", "write_part"]
+__all__ = ["FIGURES", "conclude", "machine_line", "table"]
 
 FIGURES = Path(__file__).parents[1] / "docs" / "figures.md"
 HEAD = "# Figures\n"
@@ -25,7 +25,15 @@ def table(rows: Iterable[tuple[str, str, str]]) -> str:
     return "\n".join(["| what | goal | measured |", "|---|---|---|", *(f"| {a} | {b} | {c} |" for a, b, c in rows)])
 
 
-def write_part(name: str, text: str) -> None:
+def conclude(name: str, *paragraphs: str, write: bool) -> None:
+    """Print what was measured, and keep it where asked."""
+    text = "\n\n".join(paragraphs)
+    print(text)
+    if write:
+        _write_part(name, text)
+
+
+def _write_part(name: str, text: str) -> None:
     """Replace the part between a name's marks, or add it at the end."""
     first, last = f"<!-- {name} -->", f"<!-- end of {name} -->"
     before = FIGURES.read_text(encoding="utf-8") if FIGURES.exists() else HEAD

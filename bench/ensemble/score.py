@@ -5,11 +5,8 @@
 Wants Debian's fluidsynth and the packages of the banks (finder/phrases.py). `--write` saves the table in docs/figures.md.
 """
 
-import argparse
 import sys
-import time
 from collections.abc import Sequence
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -17,9 +14,10 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import numpy as np
 from finder.phrases import RATE
-from report import machine_line, table, write_part
+from report import conclude, machine_line, table
 
 from ensemble.arrangements import HOW, Arrangement, Planted, draw_arrangement
+from ensemble.over_arrangements import over_arrangements
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import STRONG, Clash, find_clashes
 from mivlo.core.ensemble.erb_map import erb_map
@@ -86,22 +84,8 @@ def _same_pair(clash: Clash, planted: Planted) -> bool:
 
 def main() -> None:
     """Print the table, and write it down where asked."""
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--part", default="test")
-    parser.add_argument("--arrangements", type=int, default=120)
-    parser.add_argument("--write", action="store_true")
-    options = parser.parse_args()
-    started = time.time()
-    with ProcessPoolExecutor(2) as pool:
-        files = list(pool.map(scored, [(options.part, index) for index in range(options.arrangements)]))
-    rows = rows_of(files)
-    text = "\n\n".join([
-        "## Clashes", machine_line("bench/ensemble/score.py"), f"{len(files)} arrangements of the {options.part} part.",
-        table(rows),
-    ])  # fmt: skip
-    print(text, f"\n{time.time() - started:.0f} s")
-    if options.write:
-        write_part("clashes", text)
+    files, which, write = over_arrangements(scored, about=__doc__, arrangements=120)
+    conclude("clashes", "## Clashes", machine_line("bench/ensemble/score.py"), f"{which}.", table(rows_of(files)), write=write)
 
 
 if __name__ == "__main__":

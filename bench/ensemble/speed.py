@@ -16,7 +16,7 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import numpy as np
 import soundfile
-from report import machine_line, table, write_part
+from report import conclude, machine_line, table
 from scipy.signal import butter, sosfilt
 
 from mivlo.core.ensemble.files import clashes_of_files
@@ -53,10 +53,7 @@ def main() -> None:
     memory = max(resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)) / 1024
     what = f"{options.tracks} stereo tracks of {options.minutes:g} minutes: clashes from files"
     rows = [(what, "20 s", f"{seconds:.1f} s ({len(found)} clashes)"), ("largest process", "", f"{memory:.0f} MiB")]
-    text = "\n\n".join(["## Speed of clashes", machine_line("bench/ensemble/speed.py"), table(rows)])
-    print(text)
-    if options.write:
-        write_part("clash speed", text)
+    conclude("clash speed", "## Speed of clashes", machine_line("bench/ensemble/speed.py"), table(rows), write=options.write)
 
 
 if __name__ == "__main__":

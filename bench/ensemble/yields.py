@@ -5,10 +5,7 @@
 Wants what score.py wants. `--write` saves the table in docs/figures.md.
 """
 
-import argparse
 import sys
-import time
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,9 +13,10 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import numpy as np
 from finder.phrases import RATE
-from report import machine_line, table, write_part
+from report import conclude, machine_line, table
 
 from ensemble.arrangements import HOW, draw_arrangement
+from ensemble.over_arrangements import over_arrangements
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
@@ -142,14 +140,7 @@ def _part(goals: np.ndarray) -> str:
 
 def main() -> None:
     """Print the table, and write it down where asked."""
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--part", default="test")
-    parser.add_argument("--arrangements", type=int, default=72)
-    parser.add_argument("--write", action="store_true")
-    options = parser.parse_args()
-    started = time.time()
-    with ProcessPoolExecutor(2) as pool:
-        found = list(pool.map(measured, [(options.part, index) for index in range(options.arrangements)]))
+    found, which, write = over_arrangements(measured, about=__doc__, arrangements=72)
     rows = []
     for name, hows in (("all", HOW), *((f"by {how}", (how,)) for how in HOW)):
         chosen = [one for one in found if one is not None and one.how in hows]
@@ -169,14 +160,11 @@ def main() -> None:
             (f"{name}: share of those at 0.8 or more", "all", _part(capped >= 0.8)),
             (f"{name}: depth without a cap, dB (median, most)", "", _both(np.median(depth_db), depth_db.min())),
         ]
-    text = "\n\n".join([
-        "## Yields", machine_line("bench/ensemble/yields.py"), f"{options.arrangements} arrangements of the {options.part} part; "
-        "where 4 dB could win less than 2 % of the hidden track's loudness, what they win is not counted.",
-        table(rows),
-    ])  # fmt: skip
-    print(text, f"\n{time.time() - started:.0f} s")
-    if options.write:
-        write_part("yields", text)
+    conclude(
+        "yields", "## Yields", machine_line("bench/ensemble/yields.py"),
+        f"{which}; where 4 dB could win less than 2 % of the hidden track's loudness, what they win is not counted.",
+        table(rows), write=write,
+    )  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -18,7 +18,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import numpy as np
-from report import machine_line, table, write_part
+from report import conclude, machine_line, table
 from scipy.ndimage import maximum_filter1d
 
 from finder.corpus import Item, items_of_phrase
@@ -184,16 +184,14 @@ def main() -> None:
         work = [(index, options.folder) for index in range(options.phrases)]
         files = [one for part in pool.map(scored, work) for one in part]
     rows = [*rows_of(files), *events_rows(), speed_row()]
-    text = "\n\n".join([
-        "## The finder", machine_line("bench/finder/score.py"),
+    conclude(
+        "finder", "## The finder", machine_line("bench/finder/score.py"),
         f"{len(files)} files of {options.phrases} phrases; none of the banks was fitted on.",
         table(rows), "By bank:", by(files, lambda item, _: item.bank), "By instrument:",
         by(files, lambda item, _: item.instrument), "By gain of the fault:",
         by(files, lambda _, fault: f"{case_of(fault)}, {int(fault.gain_db // 3 * 3)} to {int(fault.gain_db // 3 * 3 + 3)} dB"),
-    ])  # fmt: skip
-    print(text)
-    if options.write:
-        write_part("finder", text)
+        write=options.write,
+    )  # fmt: skip
 
 
 if __name__ == "__main__":
