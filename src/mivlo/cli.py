@@ -220,6 +220,8 @@ def clash(
     if as_json:
         print(json.dumps({"clashes": [as_plain(one, names, order) for one in found]}))
         return
+    if not found:
+        print("Nothing hides another track." if len(files) > 1 else "One track alone is hidden by nobody: name two or more.")
     for one in found:
         print(sentence(one, names))
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from scipy.signal import iirpeak, lfilter
+from scipy.signal import firwin, iirpeak, lfilter, oaconvolve, resample_poly
 from scipy.special import jn_zeros
 
 from mivlo.core.engine.source import ArraySource
@@ -19,9 +19,10 @@ from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.events import find_events
 from mivlo.core.finder.kinds import kind_of_hump, kind_of_line
 from mivlo.core.finder.level_map import HOP_S, level_map
-from mivlo.core.finder.measures import lowest_note_hz, ring_time_s, track_notes
+from mivlo.core.finder.measures import cliff_hz, lowest_note_hz, ring_time_s, track_notes
 from mivlo.core.finder.pins import answers_to_pin
 from mivlo.core.finder.pitch_line import pitch_line
+from mivlo.core.finder.stretch import Findings
 from mivlo.core.finder.suspects import find
 from mivlo.core.finder.verify import measure_again
 from mivlo.core.moves import MOVE_KINDS
@@ -102,6 +103,25 @@ def test_a_stretch_looks_the_same_in_pieces_and_at_twice_the_rate():
     double = level_map(ArraySource(0.5 * np.sin(2 * np.pi * 740 * t)[None]), start=0, end=8 * RATE, sample_rate_hz=2 * RATE)
     assert double.levels_db[20:-20].max() == pytest.approx(-6.02, abs=0.7)
     assert band_cues(level_map(ArraySource(np.zeros((1, RATE))), start=0, end=RATE, sample_rate_hz=RATE)) is None
+
+
+@pytest.mark.filterwarnings("error")
+def test_where_a_sound_was_cut_off_is_no_line_and_a_line_below_it_still_is():
+    # As codecs and lower rates leave it: a steep edge, and nothing above.
+    edge = firwin(801, 8_000.0, fs=RATE)
+    cut_off = oaconvolve(pink(6.0), edge[None], axes=1)[:, 400:-400]
+    assert not [one for one in found_in(cut_off) if one.hz > 6_500]
+    ringing = found_in(biquad(cut_off, 3_100.0, 14.0, 25.0))
+    assert ringing[0].hz == pytest.approx(3_100.0, rel=0.01)
+    melody, _ = phrase(73, MELODY)
+    low_rate = resample_poly(melody, 1, 3, axis=1)
+    found = find(ArraySource(low_rate), start=0, end=low_rate.shape[1], sample_rate_hz=RATE / 3).suspects
+    assert not [one for one in found if one.hz > 0.42 * RATE / 3]
+    # A flute fades out by itself: nothing is taken for an edge there.
+    for samples, rate, ends in ((melody, RATE, False), (cut_off, RATE, True)):
+        levels = level_map(ArraySource(samples), start=0, end=samples.shape[1], sample_rate_hz=rate)
+        assert np.isfinite(cliff_hz(levels, band_cues(levels).active)) == ends
+    assert find(ArraySource(np.zeros((2, 3 * RATE))), start=0, end=3 * RATE, sample_rate_hz=RATE) == Findings((), ())
 
 
 def test_the_ring_time_of_a_resonator_is_that_of_its_q():

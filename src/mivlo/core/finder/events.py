@@ -58,6 +58,8 @@ def find_events(
     if not parts:
         return []
     low, middle, high, high_hz = (np.concatenate(rows) for rows in zip(*parts, strict=True))
+    if np.ptp(middle) == 0.0:
+        return []  # silence
     offset_s, hop_s = start / sample_rate_hz, _hop_frames(sample_rate_hz) / sample_rate_hz
     events = [*_plosives(low, middle), *_sibilants(middle, high, high_hz)]
     if not surely_a_voice and not _like_a_voice(middle, events):

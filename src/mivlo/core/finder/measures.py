@@ -3,15 +3,15 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d, minimum_filter1d
+from scipy.ndimage import maximum_filter1d, minimum_filter1d, percentile_filter
 
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
 from mivlo.core.units import Array, Floats
 
 __all__ = [
-    "BellFit", "Notes", "bell_fit", "follows_notes", "lowest_note_hz", "proud_of", "refined_hz", "ring_time_s", "stretches",
-    "track_notes",
+    "BellFit", "Notes", "bell_fit", "cliff_hz", "follows_notes", "lowest_note_hz", "proud_of", "refined_hz", "ring_time_s",
+    "stretches", "track_notes",
 ]  # fmt: skip
 
 REACH, GAP = 30, 6
@@ -27,7 +27,25 @@ WINDOW_STEPS = 48  # of a decay's window: fewer, and what lies a multiple of the
 RING_SECONDS = 40.0  # of the loudest part are looked at
 OVERTONES = 8
 CLEAR_ROOT, FEWEST_NOTES, OFF_CENTS = 0.45, 3, 45.0
+# A sound that was cut off, by a codec or a lower rate, falls from a plateau by so much within a few bands, and nothing follows.
+CLIFF_DB, PLATEAU_BANDS, FALL_BANDS, CLIFF_FROM_HZ = 25.0, BANDS_PER_OCTAVE // 6, 3, 2_000.0
 LOW_PERCENTILE, FEWEST_CLEAR = 3.0, 20  # of the roots of frames with clear notes
+
+
+def cliff_hz(levels: LevelMap, active: np.ndarray) -> float:
+    """Return where a sound ends as if cut off; infinity where it fades out or goes on to the top.
+
+    Raises
+    ------
+    Nothing. Source: ours
+    """
+    mean = levels.levels_db[active].mean(axis=0)
+    # The plateau below each band, and the highest of all that lies beyond the fall above it.
+    plateau = np.roll(percentile_filter(mean, 25.0, size=PLATEAU_BANDS, mode="nearest"), PLATEAU_BANDS // 2)
+    beyond = np.maximum.accumulate(mean[::-1])[::-1][FALL_BANDS:]
+    fall_db = plateau[: len(beyond)] - beyond
+    fall_db[levels.hz[: len(beyond)] < CLIFF_FROM_HZ] = 0.0
+    return float(levels.hz[fall_db.argmax()]) if fall_db.max() > CLIFF_DB else float(np.inf)
 
 
 @dataclass(frozen=True, slots=True)

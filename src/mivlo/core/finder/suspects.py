@@ -5,7 +5,7 @@ from mivlo.core.errors import ParameterError
 from mivlo.core.finder.band_cues import band_cues
 from mivlo.core.finder.events import Event, find_events
 from mivlo.core.finder.level_map import level_map
-from mivlo.core.finder.measures import track_notes
+from mivlo.core.finder.measures import cliff_hz, track_notes
 from mivlo.core.finder.network import odds
 from mivlo.core.finder.searches import SEARCHES
 from mivlo.core.finder.stretch import Findings, Stretch
@@ -14,6 +14,8 @@ from mivlo.core.roles import VOICES, Role
 
 __all__ = ["find"]
 
+EDGE_OCTAVES = 0.15  # below where a sound was cut off: an edge looks like a line
+HIGHEST_OF_RATE = 0.42  # above, a converter may have begun to cut
 LOWEST_OF_LOW_TRACKS_HZ = 80.0  # below it a bass's or a kick's fundamental is nobody's fault
 
 
@@ -50,7 +52,8 @@ def find(
     if cues is None:
         return Findings((), tuple(events))
     lowest = LOWEST_OF_LOW_TRACKS_HZ if role in ("bass", "kick") else 0.0
-    allowed = (levels.hz >= max(low_hz, lowest)) & (levels.hz <= high_hz) & (levels.hz < 0.47 * sample_rate_hz)
+    allowed = (levels.hz >= max(low_hz, lowest)) & (levels.hz <= high_hz) & (levels.hz < HIGHEST_OF_RATE * sample_rate_hz)
+    allowed &= levels.hz < cliff_hz(levels, cues.active) / 2.0**EDGE_OCTAVES
     for low, high in keepers:
         allowed &= ~((levels.hz >= low) & (levels.hz <= high))
     notes = track_notes(levels, cues.active)
