@@ -122,6 +122,10 @@ def test_where_a_sound_was_cut_off_is_no_line_and_a_line_below_it_still_is():
         levels = level_map(ArraySource(samples), start=0, end=samples.shape[1], sample_rate_hz=rate)
         assert np.isfinite(cliff_hz(levels, band_cues(levels).active)) == ends
     assert find(ArraySource(np.zeros((2, 3 * RATE))), start=0, end=3 * RATE, sample_rate_hz=RATE) == Findings((), ())
+    seconds = np.arange(4 * RATE) / RATE
+    held = np.stack([0.1 * np.sin(2 * np.pi * 1_000 * seconds), np.full(4 * RATE, 0.1), 1.0 * (seconds == 1.0)])
+    for samples in held:  # a held tone, an offset, a click: whatever is told of them, it is not sure
+        assert not [one for one in found_in(samples[None]) if one.confidence > 0.5]
 
 
 def test_the_ring_time_of_a_resonator_is_that_of_its_q():

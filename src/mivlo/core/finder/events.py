@@ -58,8 +58,6 @@ def find_events(
     if not parts:
         return []
     low, middle, high, high_hz = (np.concatenate(rows) for rows in zip(*parts, strict=True))
-    if np.ptp(middle) == 0.0:
-        return []  # silence
     offset_s, hop_s = start / sample_rate_hz, _hop_frames(sample_rate_hz) / sample_rate_hz
     events = [*_plosives(low, middle), *_sibilants(middle, high, high_hz)]
     if not surely_a_voice and not _like_a_voice(middle, events):
@@ -132,7 +130,7 @@ def _running(level: Array, percentile: float) -> Array:
 def _plosives(low: Array, middle: Array) -> Iterator[Event]:
     over = low - np.maximum(_running(low, 55.0), AUDIBLE_DB)
     colour = low - middle
-    usual = float(np.median(colour[middle > np.percentile(middle, 60.0)]))
+    usual = float(np.median(colour[middle >= np.percentile(middle, 60.0)]))
     floor = float(np.percentile(middle, 95.0)) - PLOSIVE_BELOW_DB
     for first, top, last in _bursts(low, over, PLOSIVE_OVER_DB, floor):
         rise_s, length_s = _rise_s(low, first, top), (last - first) * HOP_S
