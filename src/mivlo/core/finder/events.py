@@ -142,7 +142,7 @@ def _sibilants(middle: Array, high: Array, high_hz: Array) -> Iterator[Event]:
     smooth = 10.0 * np.log10(uniform_filter1d(10.0 ** (high / 10.0), 3))
     over = smooth - np.maximum(_running(smooth, 45.0), AUDIBLE_DB - 10.0)
     colours = high - middle
-    usual = float(np.median(colours[middle > np.percentile(middle, 60.0)]))
+    usual = float(np.median(colours[middle >= np.percentile(middle, 60.0)]))
     floor = float(np.percentile(middle, 95.0)) - SIBILANT_BELOW_DB
     for first, top, last in _bursts(smooth, over, SIBILANT_OVER_DB, floor):
         stretch = slice(first, last + 1)
