@@ -126,35 +126,37 @@ def _track(
     """Return a part kept to its register's band, its notes, and its sound with all overtones."""
     low, players = REGISTERS[register]
     choices = [player for player in players if player[1] != not_named]
-    while True:
-        program, name, role = choices[int(random.integers(len(choices)))]
-        notes, at, beat = [], 0.05, float(random.uniform(0.25, 0.6))
-        while at < seconds - 0.4:
-            length = beat * float(random.choice((1, 1, 2, 3)))
-            note = low + int(random.choice(SCALE))
-            notes.append((at, at + 0.95 * length, note, int(random.integers(70, 110))))
-            at += length + (beat if random.random() < 0.08 else 0.0)
-        samples = render_notes(bank, Instrument(name, role, program), notes, seconds)
-        if float(np.sqrt(np.mean(samples**2))) > 1e-4:
-            mono = random.random() < 0.5
-            kept = samples.mean(axis=0, keepdims=True) if mono else samples
-            band = butter(8, [_hz(low) / BAND_BELOW, BAND_ABOVE * _hz(low + SPAN)], "bandpass", fs=RATE, output="sos")
-            return Part(name, role, sosfilt(band, kept, axis=1).astype(np.float32)), [note for _, _, note, _ in notes], kept
+    player, notes, samples = _played(bank, choices, random, seconds, lows=(low,), lengths=(1, 1, 2, 3), rests=0.08)
+    mono = random.random() < 0.5
+    kept = samples.mean(axis=0, keepdims=True) if mono else samples
+    band = butter(8, [_hz(low) / BAND_BELOW, BAND_ABOVE * _hz(low + SPAN)], "bandpass", fs=RATE, output="sos")
+    return Part(player.name, player.role, sosfilt(band, kept, axis=1).astype(np.float32)), notes, kept
 
 
 def _wide(bank: Bank, random: np.random.Generator, seconds: float) -> Part:
     """Return chords over the whole compass."""
+    lows = range(WIDE_LOWEST, WIDE_HIGHEST, OCTAVE)
+    player, _, samples = _played(bank, WIDE, random, seconds, lows=lows, lengths=(1, 2, 2, 4))
+    return Part(player.name, player.role, samples.astype(np.float32))
+
+
+def _played(
+    bank: Bank, choices: Sequence[tuple[int, str, str]], random: np.random.Generator, seconds: float, *, lows: Sequence[int],
+    lengths: Sequence[int], rests: float = 0.0,
+) -> tuple[Instrument, list[int], Array]:  # fmt: skip
+    """Return who plays, which notes, and the sound: at each stroke a note of the scale above each of `lows`."""
     while True:
-        program, name, role = WIDE[int(random.integers(len(WIDE)))]
+        program, name, role = choices[int(random.integers(len(choices)))]
         notes, at, beat = [], 0.05, float(random.uniform(0.25, 0.6))
         while at < seconds - 0.4:
-            length = beat * float(random.choice((1, 2, 2, 4)))
-            chord = [low + int(random.choice(SCALE)) for low in range(WIDE_LOWEST, WIDE_HIGHEST, OCTAVE)]
+            length = beat * float(random.choice(lengths))
+            chord = [low + int(random.choice(SCALE)) for low in lows]
             notes += [(at, at + 0.95 * length, note, int(random.integers(70, 110))) for note in chord]
-            at += length
-        samples = render_notes(bank, Instrument(name, role, program), notes, seconds)
-        if float(np.sqrt(np.mean(samples**2))) > 1e-4:
-            return Part(name, role, samples.astype(np.float32))
+            at += length + (beat if rests and random.random() < rests else 0.0)
+        instrument = Instrument(name, role, program)
+        samples = render_notes(bank, instrument, notes, seconds)
+        if float(np.sqrt(np.mean(samples**2))) > 1e-4:  # not every bank has everybody
+            return instrument, [note for _, _, note, _ in notes], samples
 
 
 def _usual(register: int) -> float:
