@@ -213,13 +213,13 @@ def test_the_settings_list_says_what_somebody_else_needs():
         LedgerEntry(id="2", move=LowCut(hz=80, slope_db_per_octave=24, on=False)),
     )
     track = StripState(id="t", audio_id="t", ledger=ledger)
-    rows = list(csv.DictReader(io.StringIO(to_csv(list_rows([("Drum", track)])))))
+    rows = list(csv.DictReader(io.StringIO(to_csv(list_rows([("Drum", track)], sample_rate_hz=RATE)))))
     assert rows[0]["hz"] == "440.00"
     assert rows[0]["note"] == "A4 +0 ct"
     assert rows[0]["width_octaves"] == "0.360"  # references.md 4.4
     assert rows[0]["reason"].startswith("'=")
     assert (rows[1]["on"], rows[1]["slope_db_per_octave"]) == ("no", "24")
-    page = to_page("<b>Boat</b>", list_rows([("Drum", track)]))
+    page = to_page("<b>Boat</b>", list_rows([("Drum", track)], sample_rate_hz=RATE))
     assert Q_CONVENTION.split(".")[0] in page
     assert "<b>Boat</b>" not in page
 

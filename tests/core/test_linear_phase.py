@@ -2,19 +2,28 @@
 
 import numpy as np
 import pytest
-from scipy.signal import oaconvolve
+from scipy.signal import ZoomFFT, oaconvolve
 
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.plan import ledger_specs
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.filters.biquad import frequency_response
-from mivlo.core.filters.linear_phase import kernel_freqs_hz, linear_phase_kernel, n_taps_for, zero_phase_gains
+from mivlo.core.filters.linear_phase import (
+    has_linear_phase_form,
+    kernel_freqs_hz,
+    linear_phase_kernel,
+    n_taps_for,
+    zero_phase_gains,
+)
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.high_shelf import HighShelf
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.moves.notch import Notch
+from mivlo.core.processors.chain import ChainSpec
 from mivlo.core.processors.fir import FirSpec
 from mivlo.core.processors.stage import Context
+from mivlo.core.settings_list import list_rows
 
 RATE = 48_000
 LEDGERS = {
@@ -24,13 +33,13 @@ LEDGERS = {
 }
 
 
-def impulse_response(moves, phase: str, x: np.ndarray, middle: int) -> np.ndarray:
+def impulse_response(moves, phase: str, x: np.ndarray, middle: int, after: int = 131_072) -> np.ndarray:
     ledger = tuple(LedgerEntry(id=str(n), move=move) for n, move in enumerate(moves))
     mix = Mix(tracks=(StripState(id="a", audio_id="a", ledger=ledger, phase=phase),))
     source = ArraySource(x)
     blocks = render_track(mix, "a", lambda _: source, start=0, end=x.shape[1], sample_rate_hz=RATE)
     out = np.concatenate(list(blocks), axis=1)
-    return out[:, middle - 131_072 : middle + 131_072]
+    return out[:, middle - 131_072 : middle + after]
 
 
 def click(channels: int = 1, which: int = 0) -> np.ndarray:
@@ -49,16 +58,46 @@ def test_magnitudes_agree_with_minimum_phase_within_a_tenth_of_a_db(name):
     assert np.max(np.abs(got - wanted)[heard]) < 0.1
 
 
-def test_the_lowest_and_narrowest_bells_are_long_enough():
-    for hz, gain, q in ((20, -24, 30), (40, 12, 30), (9_000, -6, 30), (431, -24, 4)):
-        sections = Bell(hz=hz, gain_db=gain, q=q).sections(RATE)
+NARROW = (
+    *(Bell(hz=hz, gain_db=gain, q=q) for hz in (20, 45, 431) for gain in (-30, -24, 24, 6) for q in (4, 30, 100)),
+    *(Notch(hz=hz, q=q) for hz in (25, 50, 107, 400, 800, 3_000) for q in (0.5, 2, 5, 20, 100)),
+)
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+def test_what_has_a_form_in_linear_phase_is_within_a_tenth_of_a_db_of_it(rate):
+    # The filter's own response close around its narrow place, by scipy's chirp transform.
+    formed = [move for move in NARROW if has_linear_phase_form(move.sections(rate))]
+    for move in formed:
+        sections = move.sections(rate)
         n_taps = n_taps_for(sections)
-        gains = np.abs(frequency_response(sections, kernel_freqs_hz(n_taps, RATE), sample_rate_hz=RATE))
-        got = np.abs(np.fft.rfft(linear_phase_kernel(gains, n_taps), 1 << 20))
-        freqs_hz = np.fft.rfftfreq(1 << 20, 1 / RATE)
-        wanted = np.abs(frequency_response(sections, freqs_hz, sample_rate_hz=RATE))
-        heard = (freqs_hz > 20) & (freqs_hz < 20_000) & (wanted > 0.01)
-        assert np.max(np.abs(20 * np.log10(got[heard] / wanted[heard]))) < 0.1, (hz, gain, q)
+        gains = np.abs(frequency_response(sections, kernel_freqs_hz(n_taps, rate), sample_rate_hz=rate))
+        kernel = linear_phase_kernel(gains, n_taps)
+        for reach_hz in (0.03 * move.hz / move.q, 0.5 * move.hz / move.q):
+            edges_hz = (move.hz - reach_hz, move.hz + reach_hz)
+            got = np.abs(ZoomFFT(n_taps, edges_hz, 1_001, fs=rate, endpoint=True)(kernel))
+            wanted = np.abs(frequency_response(sections, np.linspace(*edges_hz, 1_001), sample_rate_hz=rate))
+            heard = wanted > 0.01
+            assert np.max(np.abs(20 * np.log10(got[heard] / wanted[heard]))) < 0.1, move
+    assert len(formed) > 30
+    assert Notch(hz=50, q=20) not in formed
+
+
+def test_a_notch_without_linear_phase_runs_in_minimum_phase_in_its_place():
+    bell, notch = Bell(hz=2_000, gain_db=6, q=0.7), Notch(hz=50, q=20)
+    ledger = tuple(LedgerEntry(id=str(n), move=move) for n, move in enumerate((bell, notch, bell)))
+    state = StripState(id="a", audio_id="a", ledger=ledger, phase="linear")
+    specs = ledger_specs(state, sample_rate_hz=RATE, read_weights=lambda *_: np.ones(1))
+    assert [type(spec) for spec in specs] == [FirSpec, ChainSpec, FirSpec]
+    x = np.zeros((1, 1_800_000))
+    x[0, 150_000] = 1.0
+    least, mixed = (impulse_response((bell, notch, bell), phase, x, 150_000, 1_500_000)[0] for phase in ("minimum", "linear"))
+    edges_hz = (49.0, 51.0)
+    wanted, got = (20 * np.log10(np.abs(ZoomFFT(len(h), edges_hz, 2_001, fs=RATE, endpoint=True)(h))) for h in (least, mixed))
+    assert np.max(np.abs(got - wanted)[wanted > -40.0]) < 0.1
+    assert np.min(wanted) < -40.0
+    rows = list_rows([("a", state)], sample_rate_hz=RATE)
+    assert [row["acts_on"] for row in rows] == ["both, linear phase", "both", "both, linear phase"]
 
 
 def test_it_is_linear_in_phase_and_in_its_place():

@@ -173,12 +173,12 @@ def test_offcuts_of_a_dynamic_move_sound_only_while_it_acts():
 def test_the_settings_list_tells_all_of_a_dynamic_move():
     move = DynamicBell(hz=3_000, q=2, depth_db=-5, threshold_db=-28, listens_to="v", channel="mid")
     track = StripState(id="a", audio_id="a", ledger=(LedgerEntry(id="m", move=move, reason="hides the voice"),))
-    rows = list_rows([("Guitar", track), ("Voice", StripState(id="v", audio_id="v"))])
+    rows = list_rows([("Guitar", track), ("Voice", StripState(id="v", audio_id="v"))], sample_rate_hz=RATE)
     assert rows[0]["kind"] == "Dynamic bell"
     assert rows[0]["gain_db"] == "-5.00"
     assert rows[0]["acts_on"] == "mid"
     for told in ("threshold db -28", "listens to Voice", "ratio 4", "attack ms 8"):
         assert told in rows[0]["further"]
-    assert "listens to a track that is gone" in list_rows([("Guitar", track)])[0]["further"]
+    assert "listens to a track that is gone" in list_rows([("Guitar", track)], sample_rate_hz=RATE)[0]["further"]
     assert "hides the voice" in to_csv(rows)
     assert "listens to Voice" in to_page("Session", rows)

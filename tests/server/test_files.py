@@ -96,8 +96,11 @@ def test_the_bench_gets_pictures_spectrum_and_match(http, demo):
     excess = np.array(spectrum["level_db"]) - np.array(spectrum["outline_db"])
     around = np.abs(np.log2(np.array(spectrum["hz"]) / 431.0)) < 0.05  # the planted ring
     assert np.max(excess[around]) > 9.0
-    response = http.post("/api/response", json={"moves": [bell()["move"]], "sample_rate_hz": RATE}).json()["steady_db"]
+    moves = [bell()["move"], {"kind": "notch", "hz": 50.0, "q": 20.0}, {"kind": "notch", "hz": 2_000.0, "q": 20.0}]
+    response = http.post("/api/response", json={"moves": moves[:1], "sample_rate_hz": RATE}).json()["steady_db"]
     assert min(response) == pytest.approx(-6.0, abs=0.1)
+    told = http.post("/api/response", json={"moves": moves, "sample_rate_hz": RATE}).json()
+    assert told["without_linear_phase"] == [1]
     assert http.get(f"/api/audio/{drum['audio_id']}/picture/99/0/0/0.png", params={"sample_rate_hz": RATE}).status_code == 422
     assert http.get(f"/api/audio/{'0' * 32}/waveform").status_code == 404
 

@@ -6,6 +6,7 @@ import io
 from collections.abc import Sequence
 
 from mivlo.core.engine.mix import LedgerState
+from mivlo.core.engine.plan import in_linear_phase
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.units import hz_to_note, q_to_octaves
 
@@ -26,14 +27,20 @@ Q_CONVENTION = (
 OWN_COLUMN = ("kind", "on", "hz", "gain_db", "depth_db", "q", "slope_db_per_octave", "channel")
 
 
-def list_rows(strips: Sequence[tuple[str, LedgerState]]) -> list[dict[str, str]]:
-    """Return a row for every move of the named tracks and groups, in the ledger's order."""
+def list_rows(strips: Sequence[tuple[str, LedgerState]], *, sample_rate_hz: float) -> list[dict[str, str]]:
+    """Return a row for every move of the named tracks and groups, in the ledger's order.
+
+    Raises
+    ------
+    ParameterError: a move that does not fit the rate
+    """
     names = {state.id: name for name, state in strips}
     rows = []
     for name, state in strips:
         for number, entry in enumerate(state.ledger, 1):
             move, figures = entry.move, entry.move.model_dump()
             note, cents = hz_to_note(move.place_hz)
+            linear = in_linear_phase(move, state, sample_rate_hz=sample_rate_hz)
             q, gain_db = figures.get("q"), figures.get("gain_db", figures.get("depth_db"))
             rows.append(
                 {
@@ -47,7 +54,7 @@ def list_rows(strips: Sequence[tuple[str, LedgerState]]) -> list[dict[str, str]]
                     "q": "" if q is None else f"{q:.4g}",
                     "width_octaves": "" if q is None else f"{q_to_octaves(q):.3f}",
                     "slope_db_per_octave": str(figures.get("slope_db_per_octave", "")),
-                    "acts_on": move.channel + (", linear phase" if state.phase == "linear" and move.family == "static" else ""),
+                    "acts_on": move.channel + (", linear phase" if linear else ""),
                     "further": _further(figures, names),
                     "reason": entry.reason,
                 }

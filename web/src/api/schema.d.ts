@@ -2498,6 +2498,8 @@ export interface components {
             steady_db: number[];
             /** Moving */
             moving: components["schemas"]["MovingResponse"][];
+            /** Without Linear Phase */
+            without_linear_phase: number[];
         };
         /**
          * RightOfWay

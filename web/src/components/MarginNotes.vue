@@ -35,6 +35,8 @@ const props = defineProps<{
   loop: { startS: number; endS: number } | null
   /** What each dynamic or adaptive move does just now. */
   gains: ReadonlyMap<string, { level_db: number | null; gain_db: number }>
+  /** Moves that cannot run in the linear phase that is chosen. */
+  notLinear: ReadonlySet<string>
 }>()
 const emit = defineEmits<{
   choose: [id: string | null]
@@ -158,6 +160,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
           <p v-if="hears(entry.move)" class="flag slate">listens to {{ otherName(hears(entry.move)) }}</p>
           <CureLine v-if="entry.evidence" :evidence="entry.evidence" :cure="cure" />
           <p v-if="inKeeper(entry.move, keepers)" class="flag">stands in a region that you keep</p>
+          <p v-if="notLinear.has(entry.id)" class="flag slate" title="A linear-phase filter for it would ring for many seconds before and after each sound">too low and narrow for linear phase: runs in minimum phase</p>
           <MoveForm :move="entry.move" :kinds="kinds" :others="others" :sections="sections" :loop="loop" :level-db="gains.get(entry.id)?.level_db ?? null" :gain-db="gains.get(entry.id)?.gain_db ?? null"
             @change="(move, label) => emit('change', entry.id, move, label)" @preview="emit('preview', entry.id, $event)" />
           <footer>

@@ -72,6 +72,13 @@ const momentary = computed<number[] | null>(() => {
 /** All moves at their full depth, where some come and go. */
 const fullResponse = computed(() => response.value && atFullDepth(response.value))
 
+/** Moves that run in minimum phase though their ledger is in linear phase: too low and narrow for it. */
+const notInLinearPhase = computed<ReadonlySet<string>>(() => {
+  const track = chosen.value
+  const indices = track?.phase === 'linear' ? (response.value?.without_linear_phase ?? []) : []
+  return new Set(indices.map((index) => track?.ledger[index]?.id ?? ''))
+})
+
 /** By how much the chosen track's own spectrum stands out at a frequency, or just beside it. */
 function excessAt(hz: number): number | null {
   const known = spectrum.value
@@ -232,6 +239,6 @@ const removeSection = (id: string) => setSections('Remove a section', (state.val
 export function useBench() {
   return {
     frequency, time, pointerHz, entryId, entry, probeWidth, probeKind, markedHz, addFamily, songS, loop, waveform, spectrum, response, excessAt, setProbe, widenProbe,
-    momentary, fullResponse, dropPin, addBell, cutPin, tamePin, keepPin, removeKeeper, copyMoves, removePin, changeMove, previewMove, removeMove, duplicateMove, setLoop, lookAt, sections, nameSection, removeSection, holdProbe, onTrack,
+    momentary, fullResponse, notInLinearPhase, dropPin, addBell, cutPin, tamePin, keepPin, removeKeeper, copyMoves, removePin, changeMove, previewMove, removeMove, duplicateMove, setLoop, lookAt, sections, nameSection, removeSection, holdProbe, onTrack,
   }
 }

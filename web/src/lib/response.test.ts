@@ -3,7 +3,7 @@ import type { LedgerEntry, Responses } from '../api/client'
 import { atFullDepth, atThisMoment } from './response'
 
 const AXIS = [100, 200, 400, 800]
-const known: Responses = { steady_db: [-1, 0, 0, 0], moving: [{ index: 1, full_db: [0, -6, -12, 0], extent_db: -12 }] }
+const known: Responses = { steady_db: [-1, 0, 0, 0], moving: [{ index: 1, full_db: [0, -6, -12, 0], extent_db: -12 }], without_linear_phase: [] }
 const ledger = [{ id: 'still' }, { id: 'moves' }, { id: 'shaves' }] as unknown as LedgerEntry[]
 
 describe('what moves do', () => {

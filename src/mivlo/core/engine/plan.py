@@ -5,7 +5,8 @@ from collections.abc import Sequence
 from mivlo.core.channel import Channel
 from mivlo.core.engine.mix import LedgerState, Mix, Probe
 from mivlo.core.filters.biquad import Biquad
-from mivlo.core.moves import StaticMove
+from mivlo.core.filters.linear_phase import has_linear_phase_form
+from mivlo.core.moves import Move, StaticMove
 from mivlo.core.moves.base import slice_bell
 from mivlo.core.moves.bell import Bell
 from mivlo.core.processors.chain import ChainSpec, KeyedSection
@@ -14,11 +15,24 @@ from mivlo.core.processors.stage import StageSpec
 from mivlo.core.processors.timed import ReadWeights, TimedSpec
 from mivlo.core.units import octaves_to_q
 
-__all__ = ["audition_spec", "ledger_specs", "static_sections"]
+__all__ = ["audition_spec", "in_linear_phase", "ledger_specs", "static_sections"]
+
+
+def in_linear_phase(move: Move, state: LedgerState, *, sample_rate_hz: float) -> bool:
+    """Tell whether a move of a ledger runs in linear phase: chosen, standing still, and not too low and narrow for it.
+
+    Raises
+    ------
+    ParameterError: a move that does not fit the rate
+    """
+    return state.phase == "linear" and isinstance(move, StaticMove) and has_linear_phase_form(move.sections(sample_rate_hz))
 
 
 def ledger_specs(state: LedgerState, *, sample_rate_hz: float, read_weights: ReadWeights) -> list[StageSpec]:
-    """Return the stages of a ledger in its order; static moves side by side share one, but for those with times.
+    """Return the stages of a ledger in its order.
+
+    Static moves side by side share one, but for those with times; in a ledger of linear phase, those that have no form
+    in it run in minimum phase in their place.
 
     Raises
     ------
@@ -26,12 +40,12 @@ def ledger_specs(state: LedgerState, *, sample_rate_hz: float, read_weights: Rea
     """
     specs: list[StageSpec] = []
     run: list[KeyedSection] = []
-    n_runs = 0
+    run_is_linear, n_runs = False, 0
 
     def close_run() -> None:
         nonlocal n_runs
         if run:
-            specs.append(_static_spec(f"static {n_runs}", run, state))
+            specs.append(_static_spec(f"static {n_runs}", run, linear=run_is_linear))
             n_runs += 1
             run.clear()
 
@@ -43,13 +57,17 @@ def ledger_specs(state: LedgerState, *, sample_rate_hz: float, read_weights: Rea
                 KeyedSection(f"{entry.id}/{index}", section, on, entry.move.channel)
                 for index, section in enumerate(entry.move.sections(sample_rate_hz))
             ]
+        linear = in_linear_phase(entry.move, state, sample_rate_hz=sample_rate_hz)
         if sections and not entry.move.times_s:
+            if linear != run_is_linear:
+                close_run()
             run.extend(sections)
+            run_is_linear = linear
             continue
         close_run()
         keepers = tuple((keeper.low_hz, keeper.high_hz) for keeper in state.keepers)
         spec = (
-            _static_spec(entry.id, sections, state) if sections
+            _static_spec(entry.id, sections, linear=linear) if sections
             else entry.move.stage(entry.id, on=on, keepers=keepers, sample_rate_hz=sample_rate_hz)
         )  # fmt: skip
         if spec is not None:
@@ -58,8 +76,8 @@ def ledger_specs(state: LedgerState, *, sample_rate_hz: float, read_weights: Rea
     return specs
 
 
-def _static_spec(key: str, run: Sequence[KeyedSection], state: LedgerState) -> StageSpec:
-    if state.phase == "minimum":
+def _static_spec(key: str, run: Sequence[KeyedSection], *, linear: bool) -> StageSpec:
+    if not linear:
         return ChainSpec(key, tuple(run))
     return FirSpec(f"{key} linear", tuple((keyed.section, keyed.channel) for keyed in run if keyed.on))
 

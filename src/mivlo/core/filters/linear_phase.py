@@ -10,20 +10,32 @@ from mivlo.core.channel import Channel
 from mivlo.core.filters.biquad import Biquad, frequency_response
 from mivlo.core.units import Array
 
-__all__ = ["kernel_freqs_hz", "linear_phase_kernel", "n_taps_for", "zero_phase_gains"]
+__all__ = ["has_linear_phase_form", "kernel_freqs_hz", "linear_phase_kernel", "n_taps_for", "zero_phase_gains"]
 
 SHORTEST_TAPS, LONGEST_TAPS = 1 << 11, 1 << 19
 DECAY_DB = 44.0  # what half a filter must have died down by; measured: all bells of Q 30 from 20 Hz on stay within 0.1 dB
 CIRCLE = 1e-9  # nearer to the unit circle, a zero is a corner of the magnitude, not a slow decay
-NOTCH_FLOOR, NOTCH_PERIODS = 0.01, 8.0  # -40 dB, and periods of the width there
+NOTCH_FLOOR, NOTCH_PERIODS = 0.01, 6.7  # -40 dB, and periods of the width there: 0.08 dB at most
 TAPER = 0.2  # of each half, faded out
 OVERSAMPLING = 4  # of the frequency grid: what wraps round in time lies that much further out
 
 
 def n_taps_for(sections: Sequence[Biquad]) -> int:
     """Return a power of two: how long the filter must be for the lowest and narrowest of its sections."""
-    needed = max((_taps_of(section) for section in sections), default=0.0)
+    needed = _needed_taps(sections)
     return int(min(max(2 ** int(np.ceil(np.log2(max(needed, 1.0)))), SHORTEST_TAPS), LONGEST_TAPS))
+
+
+def has_linear_phase_form(sections: Sequence[Biquad]) -> bool:
+    """Tell whether LONGEST_TAPS are enough; low notches, and deep bells as narrow as Q 30 at 20 Hz, want more.
+
+    A notch's magnitude has a corner: of Q 20 at 100 Hz, a filter that follows it down to -40 dB lasts half a minute.
+    """
+    return _needed_taps(sections) <= LONGEST_TAPS
+
+
+def _needed_taps(sections: Sequence[Biquad]) -> float:
+    return max((_taps_of(section) for section in sections), default=0.0)
 
 
 def _taps_of(section: Biquad) -> float:

@@ -71,6 +71,6 @@ def _rows(db: Db, session_id: str, track_id: str | None) -> tuple[str, list[dict
     state = sessions.read_session(db, session_id)
     strips: list[tuple[str, LedgerState]] = [(track.name, track) for track in state.tracks]
     strips += [(group.name, group) for group in (*state.groups, state.master)]
-    rows = settings_list.list_rows(strips)
+    rows = settings_list.list_rows(strips, sample_rate_hz=state.sample_rate_hz)
     chosen = {name for name, one in strips if track_id in (None, one.id)}
     return state.name, [row for row in rows if row["track"] in chosen]

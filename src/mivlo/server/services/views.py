@@ -17,8 +17,9 @@ from mivlo.core.engine.mix import LedgerState, Mix, audible_tracks
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import open_source
 from mivlo.core.errors import NotFoundError
+from mivlo.core.filters.linear_phase import has_linear_phase_form
 from mivlo.core.loudness import integrated_loudness, true_peak_db
-from mivlo.core.moves import DynamicMove, Move
+from mivlo.core.moves import DynamicMove, Move, StaticMove
 from mivlo.core.spectra.average import AXIS_HZ, band_levels, far_outline, highest_near, level_percentiles, near_outline
 from mivlo.core.spectra.pictures import Tile, difference_png, ink_png, spectrogram_tile, waveform_peaks
 from mivlo.core.treatment import treatment_response
@@ -70,6 +71,7 @@ class Responses(BaseModel):
 
     steady_db: list[float]
     moving: list[MovingResponse]
+    without_linear_phase: list[int]  # steady moves too low and narrow for it, by index
 
 
 class Bounce(BaseModel):
@@ -174,7 +176,14 @@ def responses(moves: tuple[Move, ...], sample_rate_hz: int) -> Responses:
         for index, move in enumerate(moves)
         if isinstance(move, DynamicMove) and move.on
     ]
-    return Responses(steady_db=told([move for move in moves if move.family == "static"]), moving=moving)
+    return Responses(
+        steady_db=told([move for move in moves if move.family == "static"]),
+        moving=moving,
+        without_linear_phase=[
+            index for index, move in enumerate(moves)
+            if isinstance(move, StaticMove) and not has_linear_phase_form(move.sections(sample_rate_hz))
+        ],
+    )  # fmt: skip
 
 
 def bounce(state: SessionState, group_id: str) -> Bounce:
