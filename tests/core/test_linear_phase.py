@@ -6,6 +6,7 @@ from scipy.signal import ZoomFFT, oaconvolve
 
 from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
 from mivlo.core.engine.plan import ledger_specs
+from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.filters.biquad import frequency_response
@@ -17,11 +18,12 @@ from mivlo.core.filters.linear_phase import (
     zero_phase_gains,
 )
 from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.high_shelf import HighShelf
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.moves.notch import Notch
 from mivlo.core.processors.chain import ChainSpec
-from mivlo.core.processors.fir import FirSpec
+from mivlo.core.processors.fir import FirSpec, FirStage
 from mivlo.core.processors.stage import Context
 from mivlo.core.settings_list import list_rows
 
@@ -126,9 +128,10 @@ def test_every_channel_of_a_move_is_treated_as_in_minimum_phase():
 
 
 @pytest.mark.parametrize("hz", [60.0, 431.0, 6_000.0])
-def test_in_pieces_of_any_size_it_is_the_convolution_of_another_program(hz):
-    # Short filters run in one piece, long ones by partitions: scipy's overlap-add knows neither.
-    moves = (Bell(hz=hz, gain_db=-9, q=8, channel="mid"), Bell(hz=3 * hz, gain_db=5, q=4, channel="left"))
+@pytest.mark.parametrize("channels", [("mid", "left"), ("mid", "side"), ("right", "both"), ("both", "both")])
+def test_in_pieces_of_any_size_it_is_the_convolution_of_another_program(hz, channels):
+    # Short filters run in one piece, long ones by partitions, in lanes where channels are kept apart: scipy knows of neither.
+    moves = (Bell(hz=hz, gain_db=-9, q=8, channel=channels[0]), Bell(hz=3 * hz, gain_db=5, q=4, channel=channels[1]))
     spec = FirSpec("f", tuple((section, move.channel) for move in moves for section in move.sections(RATE)))
     x = 0.1 * np.random.default_rng(3).standard_normal((2, 3 * spec.n_taps + 50_000))
     stage, parts, at = spec.make(2, RATE), [], 1_000
@@ -139,8 +142,39 @@ def test_in_pieces_of_any_size_it_is_the_convolution_of_another_program(hz):
             break
     got = np.concatenate(parts, axis=1)[:, stage.latency_frames :]
     gains = zero_phase_gains(spec.sections, kernel_freqs_hz(spec.n_taps, RATE), n_channels=2, sample_rate_hz=RATE)
-    kernel = linear_phase_kernel(gains, spec.n_taps)
+    kernel = linear_phase_kernel(gains if gains.ndim == 3 else np.eye(2)[:, :, None] * gains, spec.n_taps)
     wanted = [sum(oaconvolve(x[i], kernel[out, i]) for i in (0, 1)) for out in (0, 1)]
     half = spec.n_taps // 2
     assert got.shape[1] > spec.n_taps
     assert np.max(np.abs(got - np.array(wanted)[:, half : half + got.shape[1]])) < 1e-12
+
+
+def test_leaving_out_what_nobody_takes_after_a_change_changes_nothing(monkeypatch):
+    x = 0.1 * np.random.default_rng(8).standard_normal((2, 6 * RATE))
+
+    def played() -> np.ndarray:
+        def mix(gain_db: float, threshold_db: float) -> Mix:
+            moves = (
+                Bell(hz=100, gain_db=gain_db, q=12), DynamicBell(hz=900, threshold_db=threshold_db, lookahead_ms=20),
+                Bell(hz=300, gain_db=-gain_db, q=10, channel="mid"),
+            )  # fmt: skip
+            ledger = tuple(LedgerEntry(id=str(n), move=move) for n, move in enumerate(moves))
+            return Mix(tracks=(StripState(id="a", audio_id="a", ledger=ledger, phase="linear"),))
+
+        player = Player(mix(-6, -50), lambda _: ArraySource(x), start_frame=RATE, sample_rate_hz=RATE)
+        parts = [player.render(3_000)]
+        for gain_db, threshold_db, n_frames in ((-9, -50, 700), (-9, -60, 12_000), (3, -60, 100), (4, -60, 64), (5, -55, 50_000)):
+            player.apply(mix(gain_db, threshold_db))
+            parts.append(player.render(n_frames))
+        return np.concatenate(parts, axis=1)
+
+    shortened, block, left_out = played(), FirStage._block, []
+
+    def block_of_all(stage: FirStage, part: np.ndarray, place: int, *, is_wanted: bool) -> np.ndarray:
+        left_out.append(not is_wanted)
+        return block(stage, part, place, is_wanted=True)
+
+    monkeypatch.setattr(FirStage, "_block", block_of_all)
+    assert np.array_equal(shortened, played())
+    assert sum(left_out) > 30
+    assert np.max(np.abs(shortened[:, -1_000:])) > 0.01

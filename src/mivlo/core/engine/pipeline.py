@@ -142,7 +142,8 @@ class Pipeline:
             if not x.shape[1]:
                 return x
             first = placed.at
-            y = placed.stage.process(np.ascontiguousarray(x), Context(first, read_key))
+            wanted_from = self._placed[index + 1].at if index + 1 < len(self._placed) else self.position
+            y = placed.stage.process(np.ascontiguousarray(x), Context(first, read_key, wanted_from))
             placed.at += x.shape[1]
             if caught is not None:
                 if placed.at == catch and index not in caught:

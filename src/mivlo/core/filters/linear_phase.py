@@ -1,23 +1,27 @@
 """Linear-phase filters of the same magnitudes as chains of sections."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfftfreq
 
 from mivlo.core.channel import Channel
-from mivlo.core.filters.biquad import Biquad, frequency_response
+from mivlo.core.filters.biquad import Biquad, magnitude_response
 from mivlo.core.units import Array
 
-__all__ = ["has_linear_phase_form", "kernel_freqs_hz", "linear_phase_kernel", "n_taps_for", "zero_phase_gains"]
+__all__ = [
+    "Lanes", "has_linear_phase_form", "kernel_freqs_hz", "lane_gains", "lanes_of", "linear_phase_kernel", "n_taps_for",
+    "zero_phase_gains",
+]  # fmt: skip
 
 SHORTEST_TAPS, LONGEST_TAPS = 1 << 11, 1 << 19
 DECAY_DB = 44.0  # what half a filter must have died down by; measured: all bells of Q 30 from 20 Hz on stay within 0.1 dB
 CIRCLE = 1e-9  # nearer to the unit circle, a zero is a corner of the magnitude, not a slow decay
 NOTCH_FLOOR, NOTCH_PERIODS = 0.01, 6.7  # -40 dB, and periods of the width there: 0.08 dB at most
 TAPER = 0.2  # of each half, faded out
-OVERSAMPLING = 4  # of the frequency grid: what wraps round in time lies that much further out
+OVERSAMPLING = 2  # of the frequency grid: what wraps round in time lies that much further out
 
 
 def n_taps_for(sections: Sequence[Biquad]) -> int:
@@ -76,11 +80,11 @@ def zero_phase_gains(
     if n_channels == 1:
         sections = [(section, "both") for section, channel in sections if channel != "side"]
     if all(channel == "both" for _, channel in sections):
-        return np.asarray(np.abs(frequency_response([s for s, _ in sections], freqs_hz, sample_rate_hz=sample_rate_hz)))
+        return magnitude_response([s for s, _ in sections], freqs_hz, sample_rate_hz=sample_rate_hz)
     gains = np.zeros((2, 2, len(freqs_hz)))
     gains[0, 0] = gains[1, 1] = 1.0
     for section, channel in sections:
-        h = np.abs(frequency_response([section], freqs_hz, sample_rate_hz=sample_rate_hz))
+        h = magnitude_response([section], freqs_hz, sample_rate_hz=sample_rate_hz)
         gains = np.einsum("abf,bcf->acf", _lane_matrix(h, channel), gains)
     return gains
 
@@ -96,10 +100,34 @@ def _lane_matrix(h: Array, channel: Channel) -> Array:
     return np.array([[same, cross], [cross, same]])
 
 
+Lanes = Literal["alike", "left and right", "mid and side", "crossed"]
+_LANES: dict[Lanes, tuple[set[Channel], ...]] = {
+    "alike": ({"both"},),
+    "left and right": ({"both", "left"}, {"both", "right"}),
+    "mid and side": ({"both", "mid"}, {"both", "side"}),
+}
+
+
+def lanes_of(channels: Iterable[Channel]) -> Lanes:
+    """Return between which channels sections of these channels keep the sound apart; crossed where between none."""
+    used = set(channels)
+    return next((lanes for lanes, rows in _LANES.items() if used <= set().union(*rows)), "crossed")
+
+
+def lane_gains(
+    sections: Sequence[tuple[Biquad, Channel]], freqs_hz: Array, lanes: Lanes, *, sample_rate_hz: float
+) -> Array:
+    """Return the (lanes, bins) magnitudes of sections in each lane, or all (2, 2, bins) where they are crossed."""
+    if lanes == "crossed":
+        return zero_phase_gains(sections, freqs_hz, n_channels=2, sample_rate_hz=sample_rate_hz)
+    rows = [[section for section, channel in sections if channel in row] for row in _LANES[lanes]]
+    return np.array([magnitude_response(row, freqs_hz, sample_rate_hz=sample_rate_hz) for row in rows])
+
+
 def linear_phase_kernel(gains: Array, n_taps: int) -> Array:
     """Return the (..., n_taps) symmetric filter of (..., bins) real gains at `kernel_freqs_hz`; its centre is n_taps // 2.
 
-    Source: frequency sampling on a fourfold grid; the outer fifth of each half is faded out by a raised cosine
+    Source: frequency sampling on a twofold grid; the outer fifth of each half is faded out by a raised cosine
     """
     whole = np.roll(irfft(gains, axis=-1), n_taps // 2, axis=-1)[..., :n_taps]
     away = np.abs(np.arange(n_taps) - n_taps // 2) / (n_taps / 2.0)

@@ -1,6 +1,5 @@
 """Static sections in linear phase: a filter of the same magnitude, run by partitions on a fixed grid."""
 
-from collections.abc import Sequence
 from copy import copy
 from dataclasses import dataclass
 from functools import lru_cache
@@ -12,7 +11,7 @@ from scipy.fft import irfft, rfft
 
 from mivlo.core.channel import Channel
 from mivlo.core.filters.biquad import Biquad
-from mivlo.core.filters.linear_phase import kernel_freqs_hz, linear_phase_kernel, n_taps_for, zero_phase_gains
+from mivlo.core.filters.linear_phase import Lanes, kernel_freqs_hz, lane_gains, lanes_of, linear_phase_kernel, n_taps_for
 from mivlo.core.processors.stage import Context, StageSpec, Trace
 from mivlo.core.units import Array
 
@@ -58,16 +57,26 @@ def _partition_of(n_taps: int) -> tuple[int, int]:
     return PARTITION_FRAMES, PARTITION_FRAMES
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class _Kernel:
+    """A filter by partitions: (partitions, 1 or 2, bins) for lanes kept apart, else (partitions, 2, 2, bins)."""
+
+    lanes: Lanes
+    spectra: Spectra
+
+
 @lru_cache(maxsize=64)
-def _kernel_spectra(spec: FirSpec, n_channels: int, sample_rate_hz: float) -> Spectra:
-    """Return (partitions, bins), or (partitions, 2, 2, bins) where channels are treated unlike."""
+def _kernel(spec: FirSpec, n_channels: int, sample_rate_hz: float) -> _Kernel:
     n_taps = spec.n_taps
-    freqs_hz = kernel_freqs_hz(n_taps, sample_rate_hz)
-    gains = zero_phase_gains(spec.sections, freqs_hz, n_channels=n_channels, sample_rate_hz=sample_rate_hz)
+    sections = spec.sections
+    if n_channels == 1:
+        sections = tuple((section, "both") for section, channel in sections if channel != "side")
+    lanes = lanes_of(channel for _, channel in sections)
+    gains = lane_gains(sections, kernel_freqs_hz(n_taps, sample_rate_hz), lanes, sample_rate_hz=sample_rate_hz)
     kernel = linear_phase_kernel(gains, n_taps)
     size, step = _partition_of(n_taps)
     parts = kernel.reshape(*kernel.shape[:-1], n_taps // size, size)
-    return np.moveaxis(np.asarray(rfft(parts, size + step, axis=-1)), -2, 0)
+    return _Kernel(lanes, np.ascontiguousarray(np.moveaxis(np.asarray(rfft(parts, size + step, axis=-1)), -2, 0)))
 
 
 class FirStage:
@@ -79,7 +88,7 @@ class FirStage:
         self._taps = spec.n_taps
         self._before, self._step = _partition_of(self._taps)
         # Kernels in the order in which they came, each with the place (of the sound itself) where it fades in.
-        self._kernels: list[tuple[Spectra, int]] = [(_kernel_spectra(spec, n_channels, sample_rate_hz), -(1 << 62))]
+        self._kernels: list[tuple[_Kernel, int]] = [(_kernel(spec, n_channels, sample_rate_hz), -(1 << 62))]
         self._history: list[Spectra] = []  # newest first
         self._incoming = np.zeros((n_channels, self._before))  # what a partition reaches back over, then what waits
         self._outgoing = np.zeros((n_channels, 0))
@@ -91,7 +100,7 @@ class FirStage:
 
     def retune(self, spec: FirSpec) -> None:
         """Fade to another filter of the same length from the stage's position on."""
-        kernel = _kernel_spectra(spec, self._n_channels, self._rate)
+        kernel = _kernel(spec, self._n_channels, self._rate)
         if kernel is not self._kernels[-1][0]:
             self._kernels = [*self._kernels, (kernel, -(1 << 62) if self._position is None else self._position)]
 
@@ -105,7 +114,9 @@ class FirStage:
         done = 0
         size = self._before + self._step
         while incoming.shape[1] - done >= size:
-            outgoing.append(self._block(incoming[:, done : done + size], start + done - self._taps // 2))
+            place = start + done - self._taps // 2
+            is_wanted = place + self._step > context.wanted_from
+            outgoing.append(self._block(incoming[:, done : done + size], place, is_wanted=is_wanted))
             done += self._step
         self._incoming = incoming[:, done:].copy()
         joined = np.concatenate(outgoing, axis=1)
@@ -124,13 +135,18 @@ class FirStage:
     def is_sound(self) -> bool:
         return all(bool(np.isfinite(part).all()) for part in (self._incoming, self._outgoing))
 
-    def _block(self, x: Array, place: int) -> Array:
-        """Return what leaves for a step behind what came before it; `place` is where its first frame belongs in the sound."""
+    def _block(self, x: Array, place: int, *, is_wanted: bool) -> Array:
+        """Return what leaves for a step behind what came before it; `place` is where its first frame belongs in the sound.
+
+        What nobody wants is silence: after a change, a filter of many seconds would else be run for all of them again.
+        """
         spectrum = np.asarray(rfft(x, axis=1))
-        partitions = max(len(kernel) for kernel, _ in self._kernels)
+        partitions = max(len(kernel.spectra) for kernel, _ in self._kernels)
         self._history = [spectrum, *self._history[: partitions - 1]]
         while len(self._kernels) > 1 and place >= self._kernels[1][1] + FADE_FRAMES:
             self._kernels = self._kernels[1:]
+        if not is_wanted:
+            return np.zeros((len(x), self._step))
         out = self._convolved(self._kernels[0][0])
         for kernel, fade_place in self._kernels[1:]:
             if place + self._step > fade_place:
@@ -139,14 +155,18 @@ class FirStage:
                 out += weight * (self._convolved(kernel) - out)
         return out
 
-    def _convolved(self, kernel: Spectra) -> Array:
-        history: Sequence[Spectra] = self._history
-        if kernel.ndim == 2:
-            total = history[0] * kernel[0]
-            for past, part in zip(history[1:], kernel[1:], strict=False):
-                total += past * part
-        else:
-            total = np.zeros_like(history[0])
-            for past, part in zip(history, kernel, strict=False):
-                total += np.einsum("abf,bf->af", part, past)
+    def _convolved(self, kernel: _Kernel) -> Array:
+        mid_and_side = kernel.lanes == "mid and side"
+        total = np.zeros_like(self._history[0])
+        for past, part in zip(self._history, kernel.spectra, strict=False):
+            if kernel.lanes == "crossed":
+                total += part[:, 0] * past[0] + part[:, 1] * past[1]
+            else:
+                total += part * (_sum_and_difference(past) if mid_and_side else past)
+        if mid_and_side:
+            total = _sum_and_difference(total) / 2.0
         return np.asarray(irfft(total, self._before + self._step, axis=1)[:, self._before :])
+
+
+def _sum_and_difference(x: Spectra) -> Spectra:
+    return np.stack([x[0] + x[1], x[0] - x[1]])

@@ -26,6 +26,7 @@ class Context:
 
     frame: int  # of the stage's own input; whole control steps
     read_key: ReadKey = no_key
+    wanted_from: int = -(1 << 62)  # frame of the stage's output before which nobody takes it
 
 
 @dataclass(frozen=True, slots=True)
