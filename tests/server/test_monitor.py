@@ -1,5 +1,6 @@
 """A play of the monitor, message by message, without a socket: what it sends beside the core's own replay."""
 
+import asyncio
 import itertools
 import json
 import threading
@@ -14,7 +15,9 @@ from mivlo.core.engine.render import replay
 from mivlo.core.engine.source import open_source
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.moves.notch import Notch
 from mivlo.core.moves.plane import Plane
+from mivlo.server.monitor.changes import Changes
 from mivlo.server.monitor.messages import Applied, Held, Meter, Play, Reader, SetMix, from_page
 from mivlo.server.monitor.player import LivePlay
 
@@ -91,3 +94,40 @@ def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_sa
     assert tick_s or not any(play._player.strip(f"t{track}").read(0, 64).any() for track in range(TRACKS))
     queue_ms = [told.queue_ms for told in sent if isinstance(told, Meter)]
     assert queue_ms[-1] >= 160.0 if tick_s else queue_ms[-1] == 36.0
+
+
+def test_a_change_that_takes_long_is_prepared_while_play_goes_on_and_only_the_newest_is_applied(folder):
+    def mix(hz: float) -> Mix:
+        ledger = (LedgerEntry(id="m", move=Notch(hz=hz, q=20 if hz < 5_000 else 1)),)
+        return Mix(tracks=(StripState(id="t", audio_id=f"{0:032x}", ledger=ledger, phase="linear"),))
+
+    async def tried() -> list:
+        play = LivePlay(Play(epoch=1, at_frame=0, sample_rate_hz=RATE, mix=mix(8_000)), folder)
+        sent = list(play.start())
+
+        async def say(messages) -> None:
+            sent.extend(messages)
+
+        changes = Changes(say)
+        played = 0
+        for seq, hz in enumerate((8_100, 1_000, 1_010, 1_020, 1_030), 1):
+            await changes.take(play, SetMix(seq=seq, mix=mix(hz)))
+            played += 1_024
+            await say(play.held(Held(epoch=1, played_frames=played, underruns=0)))
+            await asyncio.sleep(0.0)
+        before = len(sent)
+        while not any(isinstance(one, Applied) and one.seq == 5 for one in sent):
+            await asyncio.sleep(0.01)
+        assert len(sent) > before
+        changes.forget()
+        await changes.take(play, SetMix(seq=6, mix=mix(1_000)))  # prepared before: but nobody can know
+        changes.forget()  # play has ended
+        await asyncio.sleep(0.3)
+        return sent
+
+    sent = asyncio.run(tried())
+    applied = [one.seq for one in sent if isinstance(one, Applied)]
+    assert applied == [0, 1, 2, 5]  # the first is short enough to be made at once
+    sounds = [one for one in sent if isinstance(one, bytes)]
+    assert len(sounds) > 4
+    assert np.isfinite(np.frombuffer(sounds[-1][32:], "<f4")).all()

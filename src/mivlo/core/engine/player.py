@@ -5,7 +5,7 @@ second through stages at rest; changes act at steps of the control grid; a loop'
 """
 
 import time
-from collections.abc import Callable, Mapping, Set
+from collections.abc import Callable, Iterator, Mapping, Set
 from concurrent.futures import Executor
 from dataclasses import dataclass
 
@@ -141,6 +141,37 @@ class Player:
         self._pipe.set_goal(mix.pipe_hz, frame=self._frame)
         self._dim.set_goal(db_to_gain(DIM_DB) if mix.dim else 1.0, frame=self._frame)
         self._make_nodes(mix, starting=False, stale=loop_changed, changed_keys=self._make_keys(mix))
+
+    def takes_long(self, mix: Mix) -> bool:
+        """Tell whether a change to a mix would hold up play for long, were it not prepared.
+
+        Raises
+        ------
+        ParameterError: a move that does not fit the rate
+        """
+        return any(spec.takes_long() for spec, _ in self._other_linear_specs(mix))
+
+    def prepare(self, mix: Mix) -> None:
+        """Compute what a change to a mix will need and takes long; for a thread of its own, while play goes on.
+
+        Raises
+        ------
+        ParameterError: a move that does not fit the rate
+        """
+        for spec, n_channels in self._other_linear_specs(mix):
+            spec.prepare(n_channels, self._rate)
+
+    def _other_linear_specs(self, mix: Mix) -> Iterator[tuple[StageSpec, int]]:
+        """Yield stages, with their channels, of ledgers in linear phase that are not as they play; no others take long."""
+        for state in (*mix.tracks, *mix.groups, mix.master):
+            node = self._nodes.get(state.id)
+            same = node is not None and (node.state.ledger, node.state.ledger_on, node.state.phase) == (
+                state.ledger, state.ledger_on, state.phase,
+            )  # fmt: skip
+            if state.phase == "linear" and state.ledger and not same:
+                n_channels = self._open_source(state.audio_id).n_channels if isinstance(state, StripState) else 2
+                for spec in ledger_specs(state, sample_rate_hz=self._rate, read_weights=self._read_weights):
+                    yield spec, n_channels
 
     def render(self, n_frames: int) -> Array:
         """Return the next (2, n_frames) float64; any length, the same samples however they are asked for."""

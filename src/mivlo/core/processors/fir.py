@@ -19,6 +19,8 @@ __all__ = ["FirSpec", "FirStage"]
 
 LONGEST_WHOLE_TAPS = 8_192  # up to here a filter is one partition, run over one and a half times its length at once
 PARTITION_FRAMES = 4_096  # of longer ones
+LONGEST_AT_ONCE_TAPS = 32_768  # up to here a filter is made in a few milliseconds
+KERNELS_KEPT = 32  # each 8 MB and more where longest
 FADE_FRAMES = 512
 _FADE = 0.5 - 0.5 * np.cos(np.pi * np.arange(FADE_FRAMES) / FADE_FRAMES)
 Spectra = NDArray[np.complex128]
@@ -45,6 +47,12 @@ class FirSpec(StageSpec):
     def retune(self, stage: "FirStage") -> None:
         stage.retune(self)
 
+    def takes_long(self) -> bool:
+        return self.n_taps > LONGEST_AT_ONCE_TAPS
+
+    def prepare(self, n_channels: int, sample_rate_hz: float) -> None:
+        _kernel(self, n_channels, sample_rate_hz)
+
 
 def _partition_of(n_taps: int) -> tuple[int, int]:
     """Return how many taps are transformed together, and by how many frames the sound moves on each time.
@@ -65,7 +73,7 @@ class _Kernel:
     spectra: Spectra
 
 
-@lru_cache(maxsize=64)
+@lru_cache(maxsize=KERNELS_KEPT)
 def _kernel(spec: FirSpec, n_channels: int, sample_rate_hz: float) -> _Kernel:
     n_taps = spec.n_taps
     sections = spec.sections

@@ -77,6 +77,14 @@ class StageSpec(ABC):
     def retune(self, stage: Any) -> None:
         """Let a running stage of the same structure glide to these figures."""
 
+    def takes_long(self) -> bool:
+        """Tell whether `make` and `retune` might take longer than a queue of sound lasts, unless prepared."""
+        return False
+
+    def prepare(self, n_channels: int, sample_rate_hz: float) -> None:
+        """Compute beforehand what `make` and `retune` would take long for; from any thread."""
+        return
+
     def listens_to(self) -> str:
         """Return the id of the track or group that it listens to, or nothing for its own."""
         return ""

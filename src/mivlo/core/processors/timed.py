@@ -57,6 +57,12 @@ class TimedSpec(StageSpec):
     def retune(self, stage: "TimedStage") -> None:
         self.inner.retune(stage.inner)
 
+    def takes_long(self) -> bool:
+        return self.inner.takes_long()
+
+    def prepare(self, n_channels: int, sample_rate_hz: float) -> None:
+        self.inner.prepare(n_channels, sample_rate_hz)
+
     def listens_to(self) -> str:
         return self.inner.listens_to()
 

@@ -15,6 +15,7 @@ from mivlo.core.engine.warm_up import warm_up
 from mivlo.core.errors import MivloError
 from mivlo.core.treatment import explain_validation
 from mivlo.server.access import LocalOnly
+from mivlo.server.monitor.changes import Changes
 from mivlo.server.monitor.messages import Held, Play, Problem, Reader, SetMix, Stop
 from mivlo.server.monitor.player import LivePlay, Message, measure_spectra
 from mivlo.server.services.pool import close_pool, start_pool_soon, submit
@@ -41,7 +42,7 @@ app = FastAPI(title="Mivlo monitor", lifespan=_lifespan, docs_url=None, redoc_ur
 async def monitor(socket: WebSocket) -> None:
     """Play to one page."""
     await socket.accept()
-    reader = Reader()
+    reader, changes = Reader(), Changes(lambda messages: _send(socket, messages))
     play: LivePlay | None = None
     measuring: asyncio.Task[None] | None = None
     try:
@@ -51,7 +52,7 @@ async def monitor(socket: WebSocket) -> None:
                 if told["type"] == "websocket.disconnect":
                     break
                 try:
-                    before, play = play, await _answer(socket, reader, play, told.get("text") or "")
+                    before, play = play, await _answer(socket, reader, changes, play, told.get("text") or "")
                     if play is not before:
                         _change_over(before, play)
                 except ValidationError as error:
@@ -61,6 +62,7 @@ async def monitor(socket: WebSocket) -> None:
                 if play is not None and (measuring is None or measuring.done()):
                     measuring = asyncio.create_task(_measure(socket, play))
     finally:
+        changes.forget()
         _change_over(play, None)
 
 
@@ -72,17 +74,21 @@ def _change_over(before: LivePlay | None, play: LivePlay | None) -> None:
         threading.Thread(target=play.keep_ahead, name="ahead", daemon=True).start()
 
 
-async def _answer(socket: WebSocket, reader: Reader, play: LivePlay | None, text: str) -> LivePlay | None:
+async def _answer(
+    socket: WebSocket, reader: Reader, changes: Changes, play: LivePlay | None, text: str
+) -> LivePlay | None:
     message = reader.read(text)
     match message:
         case Play():
+            changes.forget()
             play = LivePlay(message, settings().data / "audio")
             await _send(socket, play.start())
         case Stop():
+            changes.forget()
             play = None
         case SetMix():
             if play is not None:
-                await _send(socket, play.set_mix(message))
+                await changes.take(play, message)
         case Held():
             if play is not None:
                 await _send(socket, play.held(message))

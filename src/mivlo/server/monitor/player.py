@@ -39,6 +39,7 @@ METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
 LOAD_SMOOTHING, HEAVY_LOAD = 0.005, 0.35
 HEAVY_AHEAD = 0.2  # of the time, for working ahead: rendering when it is needed takes twice that and more
 QUEUE_MS_OF_LOAD, LONGEST_HEAVY_QUEUE_MS = 400.0, 160.0
+PREPARED_QUEUE_MS = 100.0  # what a prepared change still takes: 20 to 60 ms, where a filter lasts many seconds
 AHEAD_S = 1.2  # how far what is not being edited is rendered ahead, where there is time for it
 FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
 IDLE_S = 0.01
@@ -99,6 +100,15 @@ class LivePlay:
         self._mix, self._seq = message.mix, message.seq
         self._watch(message.watch_track_id)
         yield Applied(epoch=self._play.epoch, seq=message.seq, frame=frame)
+
+    def takes_long(self, message: SetMix) -> bool:
+        """Tell whether the queue might not outlast a change, so that it is to be prepared first."""
+        return self._player.takes_long(message.mix)
+
+    def prepare(self, message: SetMix) -> None:
+        """Compute what a change will need, from a thread of its own; meanwhile the queue grows to outlast the rest of it."""
+        self._queue.lengthen(PREPARED_QUEUE_MS)
+        self._player.prepare(message.mix)
 
     def held(self, message: Held) -> Iterator[Message]:
         """Render as much as the page has played."""

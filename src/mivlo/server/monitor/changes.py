@@ -1,0 +1,48 @@
+"""Changes to a running play: at once, or, where that takes long to prepare, once it has been, while play goes on."""
+
+import asyncio
+import contextlib
+from collections.abc import Awaitable, Callable, Iterable
+
+from starlette.websockets import WebSocketDisconnect
+
+from mivlo.core.errors import MivloError
+from mivlo.server.monitor.messages import Problem, SetMix
+from mivlo.server.monitor.player import LivePlay, Message
+
+__all__ = ["Changes"]
+
+
+class Changes:
+    """Applies one page's changes in their order; of those that come while one is prepared, only the newest."""
+
+    def __init__(self, say: Callable[[Iterable[Message]], Awaitable[None]]) -> None:
+        self._say = say
+        self._newest: SetMix | None = None
+        self._task: asyncio.Task[None] | None = None
+
+    async def take(self, play: LivePlay, message: SetMix) -> None:
+        """Apply a change at once, or begin to prepare it."""
+        if self._task is not None and not self._task.done():
+            self._newest = message
+        elif play.takes_long(message):
+            self._newest = message
+            self._task = asyncio.create_task(self._apply_prepared(play))
+        else:
+            await self._say(play.set_mix(message))
+
+    def forget(self) -> None:
+        """Drop what has not been applied yet: another play begins, or none."""
+        if self._task is not None:
+            self._task.cancel()
+        self._newest = self._task = None
+
+    async def _apply_prepared(self, play: LivePlay) -> None:
+        with contextlib.suppress(WebSocketDisconnect, RuntimeError):  # the page has gone meanwhile
+            while self._newest is not None:
+                message, self._newest = self._newest, None
+                try:
+                    await asyncio.to_thread(play.prepare, message)
+                    await self._say(play.set_mix(message))
+                except (MivloError, OSError) as error:
+                    await self._say([Problem(message=str(error))])
