@@ -12,6 +12,7 @@ from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.kernels import dynamic_band as kernel
 from mivlo.core.kernels.dynamic_band import SUBSTEP_FRAMES
 from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.moves.dynamic_flat_bell import DynamicFlatBell
 from mivlo.core.moves.dynamic_high_shelf import DynamicHighShelf
 from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
 from mivlo.core.moves.dynamic_low_shelf import DynamicLowShelf
@@ -19,7 +20,7 @@ from mivlo.core.processors.dynamic import gain_figures
 from mivlo.core.processors.stage import Context
 
 RATE = 48_000
-KINDS = (DynamicBell, DynamicLowShelf, DynamicHighShelf, DynamicLowCut)
+KINDS = (DynamicBell, DynamicFlatBell, DynamicLowShelf, DynamicHighShelf, DynamicLowCut)
 
 
 def run(x: np.ndarray, *moves) -> np.ndarray:
@@ -112,6 +113,11 @@ def test_at_full_depth_it_is_the_shape_that_its_response_tells(kind):
         for gain in (-3.0, -9.0, 4.0):
             h = move.response_at(gain, np.array([400.0]), RATE)
             assert 20 * np.log10(abs(h[0])) == pytest.approx(gain, abs=1e-6)
+    if kind is DynamicFlatBell:  # half way it is flat, too
+        within_hz = 400 * 2.0 ** np.linspace(-0.25, 0.25, 41)
+        for gain in (-2.0, -6.0, -9.0):
+            h = 20 * np.log10(np.abs(move.response_at(gain, within_hz, RATE)))
+            assert np.max(np.abs(h - gain)) < 0.45
 
 
 def test_a_sine_reads_its_level_in_the_band_and_rms_is_3_db_below_peak():

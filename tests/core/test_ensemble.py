@@ -215,7 +215,7 @@ def low_strings() -> list[np.ndarray]:
 def test_a_yield_brings_back_what_was_asked_for(low_strings):
     # The goals: half of what any cut could win without a cap; with it, 0.8 of what any cut within it could.
     clash, free, proof, _ = carve(low_strings, 0, 1, limit_db=24.0)
-    assert free.move.kind == "dynamic-bell"
+    assert free.move.kind == "dynamic-flat-bell"
     assert (free.move.listens_to, free.move.channel) == ("t0", "both")
     assert clash.low_hz < free.move.hz < clash.high_hz
     lost_sone = clash.loss_sone

@@ -14,10 +14,12 @@ from mivlo.core.engine.source import ArraySource, open_source
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.moves.dynamic_flat_bell import DynamicFlatBell
 from mivlo.core.moves.dynamic_high_shelf import DynamicHighShelf
 from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
 from mivlo.core.moves.dynamic_low_shelf import DynamicLowShelf
 from mivlo.core.moves.figures import describe_kinds
+from mivlo.core.moves.flat_bell import FlatBell
 from mivlo.core.moves.high_cut import HighCut
 from mivlo.core.moves.high_shelf import HighShelf
 from mivlo.core.moves.low_cut import LowCut
@@ -38,6 +40,8 @@ def sources():
 EVERY_KIND = {
     "bell": BELLS[0], "note-family": NoteFamily(hz=110, count=4), "notch": Notch(hz=2_000),
     "dynamic-bell": DynamicBell(hz=900, threshold_db=-45, lookahead_ms=10, depth_db=-9, listens_to="b"),
+    "flat-bell": FlatBell(hz=3_500, q=2, gain_db=-5),
+    "dynamic-flat-bell": DynamicFlatBell(hz=500, threshold_db=-45, lookahead_ms=5, depth_db=-12, channel="mid"),
     "dynamic-low-shelf": DynamicLowShelf(hz=200, threshold_db=-50), "low-shelf": LowShelf(hz=150, gain_db=3, channel="mid"),
     "dynamic-high-shelf": DynamicHighShelf(hz=5_000, threshold_db=-50, lookahead_ms=5, channel="side"),
     "dynamic-low-cut": DynamicLowCut(hz=150, threshold_db=-50, trigger="sudden", lookahead_ms=30), "low-cut": LowCut(hz=60),
@@ -158,7 +162,7 @@ def test_a_change_before_a_move_that_looks_ahead_acts_at_once(sources):
 
 
 def test_static_moves_are_linear_and_time_invariant(sources):
-    moves = [EVERY_KIND[kind] for kind in ("bell", "note-family", "notch", "low-shelf", "low-cut", "high-cut")]
+    moves = [EVERY_KIND[kind] for kind in ("bell", "flat-bell", "note-family", "notch", "low-shelf", "low-cut", "high-cut")]
     a, b = noise(1.0, seed=8), noise(1.0, seed=9)
 
     def run(x: np.ndarray) -> np.ndarray:

@@ -14,6 +14,7 @@ from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.figures import describe_kinds
+from mivlo.core.moves.flat_bell import FlatBell
 from mivlo.core.moves.high_cut import HighCut
 from mivlo.core.moves.high_shelf import HighShelf
 from mivlo.core.moves.low_cut import LowCut
@@ -33,6 +34,12 @@ def analog_bell(hz: float, gain_db: float, q: float) -> np.ndarray:
     a, w = 10.0 ** (gain_db / 40.0), 2.0 * np.pi * hz
     _, h = scipy.signal.freqs([1 / w**2, a / (q * w), 1], [1 / w**2, 1 / (a * q * w), 1], 2.0 * np.pi * HZ)
     return level_db(h)
+
+
+def analog_flat_bell(hz: float, gain_db: float, q: float) -> np.ndarray:
+    # A Butterworth low-pass of order 2 in u = q·(f/hz - hz/f) between G² and 1, half of its decibels at u = 1.
+    g, u4 = 10.0 ** (gain_db / 20.0), (q * (HZ / hz - hz / HZ)) ** 4
+    return 10.0 * np.log10((g * g + g * u4) / (1.0 + g * u4))
 
 
 def analog_shelf(hz: float, gain_db: float, q: float, *, high: bool) -> np.ndarray:
@@ -56,7 +63,9 @@ def test_bells_and_shelves_follow_the_analogue_prototype_within_a_quarter_of_a_d
         bell = digital(Bell(hz=hz, gain_db=gain, q=q), rate) - analog_bell(hz, gain, q)
         low = digital(LowShelf(hz=hz, gain_db=gain, q=q), rate) - (shelf := analog_shelf(hz, gain, q, high=False))
         high = digital(HighShelf(hz=hz, gain_db=gain, q=q), rate) - (other := analog_shelf(hz, gain, q, high=True))
-        for kind, error, wanted in (("bell", bell, None), ("low shelf", low, shelf), ("high shelf", high, other)):
+        flat = digital(FlatBell(hz=hz, gain_db=gain, q=q), rate) - analog_flat_bell(hz, gain, q)
+        errors = (("bell", bell, None), ("flat bell", flat, None), ("low shelf", low, shelf), ("high shelf", high, other))
+        for kind, error, wanted in errors:
             counted = error if wanted is None else error[wanted > COUNTS_DB]
             assert np.max(np.abs(counted)) < 0.25, (kind, hz, q, gain)
 
@@ -99,6 +108,11 @@ def test_closed_facts_of_the_cookbook():
     low, high = 1_000 * 2 ** (-0.5 * q_to_octaves(2.0)), 1_000 * 2 ** (0.5 * q_to_octaves(2.0))
     assert at(Bell(hz=1_000, gain_db=8, q=2), low) == pytest.approx(4.0, abs=0.02)
     assert at(Bell(hz=1_000, gain_db=8, q=2), high) == pytest.approx(4.0, abs=0.02)
+    # A flat bell's is the same; halfway to its edge it is flatter, twice as far steeper.
+    flat, bell = FlatBell(hz=1_000, gain_db=-12, q=2), Bell(hz=1_000, gain_db=-12, q=2)
+    assert at(flat, low) == pytest.approx(-6.0, abs=0.02)
+    assert at(flat, 1_000 * (high / 1_000) ** 0.5) < at(bell, 1_000 * (high / 1_000) ** 0.5) - 1.5
+    assert at(flat, 1_000 * (high / 1_000) ** 2) > at(bell, 1_000 * (high / 1_000) ** 2) + 1.0
 
 
 def test_low_shapes_equal_an_independent_implementation(tmp_path: Path):

@@ -62,12 +62,12 @@ def test_a_clash_is_seen_decided_answered_proven_and_undone(http, mivlo):
     draft = drafted(http, state, clash["id"]).json()
     assert draft["strip_id"] == organ
     move = draft["entry"]["move"]
-    assert (move["kind"], move["listens_to"], move["depth_db"]) == ("dynamic-bell", voice, -4.0)
+    assert (move["kind"], move["listens_to"], move["depth_db"]) == ("dynamic-flat-bell", voice, -4.0)
     assert draft["capped"]
     assert "Gives way to voice" in draft["entry"]["reason"]
     further = drafted(http, state, clash["id"], limit_db=24.0).json()
     assert further["entry"]["move"]["depth_db"] < -4.0
-    assert drafted(http, state, clash["id"], is_dynamic=False).json()["entry"]["move"]["kind"] == "bell"
+    assert drafted(http, state, clash["id"], is_dynamic=False).json()["entry"]["move"]["kind"] == "flat-bell"
 
     maps = set((mivlo.data / "ensemble").glob("*.npz"))
     carved = edit(http, state, set_track(state, 1, ledger=[further["entry"]]), label="Organ gives way").json()

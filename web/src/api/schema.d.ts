@@ -1073,6 +1073,129 @@ export interface components {
             width_octaves?: number;
         };
         /**
+         * DynamicFlatBell
+         * @description At its full extent a flat bell; between, as flat within 0.4 dB, with its sides nearer or further.
+         */
+        DynamicFlatBell: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
+            /** Frequency */
+            hz: number;
+            /**
+             * Depth
+             * @default -6
+             */
+            depth_db: number;
+            /**
+             * Threshold
+             * @default -30
+             */
+            threshold_db: number;
+            /**
+             * Acts
+             * @description above: while the level is over the threshold; after-stroke: on what rings on after each stroke; sudden: on bursts that rise at once, never on notes
+             * @default above
+             * @enum {string}
+             */
+            trigger: "above" | "after-stroke" | "sudden";
+            /**
+             * Stroke lasts
+             * @default 60
+             */
+            stroke_ms: number;
+            /**
+             * Attack
+             * @default 8
+             */
+            attack_ms: number;
+            /**
+             * Release
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Ratio
+             * @default 4
+             */
+            ratio: number;
+            /**
+             * Knee
+             * @default 4
+             */
+            knee_db: number;
+            /**
+             * Look-ahead
+             * @default 0
+             */
+            lookahead_ms: number;
+            /**
+             * Resting gain
+             * @default 0
+             */
+            rest_db: number;
+            /**
+             * Detection
+             * @default rms
+             * @enum {string}
+             */
+            detection: "peak" | "rms";
+            /**
+             * Listens to
+             * @description id of a track or group, heard before its own moves; empty: itself
+             * @default
+             */
+            listens_to: string;
+            /**
+             * after its fader
+             * @description whether the other track's fader counts in what is heard
+             * @default false
+             */
+            listens_after_fader: boolean;
+            /**
+             * Listens at
+             * @description centre of the band that it listens to; left out: the band that it acts on
+             */
+            key_hz?: number | null;
+            /**
+             * Listening Q
+             * @default 1
+             */
+            key_q: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dynamic-flat-bell";
+            /**
+             * Q
+             * @default 1.41
+             */
+            q: number;
+            /**
+             * Width
+             * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
+             */
+            width_octaves?: number;
+        };
+        /**
          * DynamicHighShelf
          * @description Its shape at each gain is that of a high shelf (one bilinear section).
          */
@@ -1654,6 +1777,54 @@ export interface components {
             on_level: boolean;
         };
         /**
+         * FlatBell
+         * @description Width is measured at half the gain in dB, as a bell's.
+         */
+        FlatBell: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
+            /** Frequency */
+            hz: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "flat-bell";
+            /**
+             * Gain
+             * @default -4
+             */
+            gain_db: number;
+            /**
+             * Q
+             * @default 1.41
+             */
+            q: number;
+            /**
+             * Width
+             * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
+             */
+            width_octaves?: number;
+        };
+        /**
          * GroupView
          * @description A group, or the mix, as pages see it.
          */
@@ -1896,7 +2067,7 @@ export interface components {
             /** Id */
             id: string;
             /** Move */
-            move: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            move: components["schemas"]["Bell"] | components["schemas"]["FlatBell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicFlatBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
             /**
              * Reason
              * @default
@@ -2121,7 +2292,7 @@ export interface components {
          */
         Moves: {
             /** Moves */
-            moves: (components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"])[];
+            moves: (components["schemas"]["Bell"] | components["schemas"]["FlatBell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicFlatBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"])[];
             /** Sample Rate Hz */
             sample_rate_hz: number;
         };
@@ -2281,9 +2452,9 @@ export interface components {
          */
         PinAnswers: {
             /** Cut */
-            cut: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            cut: components["schemas"]["Bell"] | components["schemas"]["FlatBell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicFlatBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
             /** Tame */
-            tame: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            tame: components["schemas"]["Bell"] | components["schemas"]["FlatBell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicFlatBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
             keeper: components["schemas"]["Keeper"];
         };
         /**
@@ -2616,7 +2787,7 @@ export interface components {
          */
         SurveyCut: {
             /** Move */
-            move: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            move: components["schemas"]["Bell"] | components["schemas"]["FlatBell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicFlatBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
             /** Excess Db */
             excess_db: number;
             /** Share Of Time */
@@ -2673,9 +2844,9 @@ export interface components {
             /** Around Db */
             around_db: number[];
             /** Cut */
-            cut: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            cut: components["schemas"]["Bell"] | components["schemas"]["FlatBell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicFlatBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
             /** Tame */
-            tame: components["schemas"]["Bell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
+            tame: components["schemas"]["Bell"] | components["schemas"]["FlatBell"] | components["schemas"]["LowShelf"] | components["schemas"]["HighShelf"] | components["schemas"]["LowCut"] | components["schemas"]["HighCut"] | components["schemas"]["Notch"] | components["schemas"]["NoteFamily"] | components["schemas"]["DynamicBell"] | components["schemas"]["DynamicFlatBell"] | components["schemas"]["DynamicLowShelf"] | components["schemas"]["DynamicHighShelf"] | components["schemas"]["DynamicLowCut"] | components["schemas"]["Plane"];
             /**
              * Proposed
              * @enum {string}
@@ -3114,6 +3285,130 @@ export interface components {
             width_octaves?: number;
         };
         /**
+         * DynamicFlatBell
+         * @description At its full extent a flat bell; between, as flat within 0.4 dB, with its sides nearer or further.
+         */
+        MonitorDynamicFlatBell: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
+            /** Frequency */
+            hz: number;
+            /**
+             * Depth
+             * @default -6
+             */
+            depth_db: number;
+            /**
+             * Threshold
+             * @default -30
+             */
+            threshold_db: number;
+            /**
+             * Acts
+             * @description above: while the level is over the threshold; after-stroke: on what rings on after each stroke; sudden: on bursts that rise at once, never on notes
+             * @default above
+             * @enum {string}
+             */
+            trigger: "above" | "after-stroke" | "sudden";
+            /**
+             * Stroke lasts
+             * @default 60
+             */
+            stroke_ms: number;
+            /**
+             * Attack
+             * @default 8
+             */
+            attack_ms: number;
+            /**
+             * Release
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Ratio
+             * @default 4
+             */
+            ratio: number;
+            /**
+             * Knee
+             * @default 4
+             */
+            knee_db: number;
+            /**
+             * Look-ahead
+             * @default 0
+             */
+            lookahead_ms: number;
+            /**
+             * Resting gain
+             * @default 0
+             */
+            rest_db: number;
+            /**
+             * Detection
+             * @default rms
+             * @enum {string}
+             */
+            detection: "peak" | "rms";
+            /**
+             * Listens to
+             * @description id of a track or group, heard before its own moves; empty: itself
+             * @default
+             */
+            listens_to: string;
+            /**
+             * after its fader
+             * @description whether the other track's fader counts in what is heard
+             * @default false
+             */
+            listens_after_fader: boolean;
+            /**
+             * Listens at
+             * @description centre of the band that it listens to; left out: the band that it acts on
+             * @default null
+             */
+            key_hz: number | null;
+            /**
+             * Listening Q
+             * @default 1
+             */
+            key_q: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dynamic-flat-bell";
+            /**
+             * Q
+             * @default 1.41
+             */
+            q: number;
+            /**
+             * Width
+             * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
+             */
+            width_octaves?: number;
+        };
+        /**
          * DynamicHighShelf
          * @description Its shape at each gain is that of a high shelf (one bilinear section).
          */
@@ -3527,6 +3822,54 @@ export interface components {
             ][];
         };
         /**
+         * FlatBell
+         * @description Width is measured at half the gain in dB, as a bell's.
+         */
+        MonitorFlatBell: {
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Acts on
+             * @default both
+             * @enum {string}
+             */
+            channel: "both" | "left" | "right" | "mid" | "side";
+            /**
+             * Times
+             * @description pairs of start and end in seconds, in order and apart, between which alone it acts; none: always
+             * @default []
+             */
+            times_s: [
+                number,
+                number
+            ][];
+            /** Frequency */
+            hz: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "flat-bell";
+            /**
+             * Gain
+             * @default -4
+             */
+            gain_db: number;
+            /**
+             * Q
+             * @default 1.41
+             */
+            q: number;
+            /**
+             * Width
+             * @description the other way to say q: N = (2/ln 2)·asinh(1/(2·q)); give one of the two
+             */
+            width_octaves?: number;
+        };
+        /**
          * Gains
          * @description What the moves of the watched track do just now.
          */
@@ -3734,7 +4077,7 @@ export interface components {
             /** Id */
             id: string;
             /** Move */
-            move: components["schemas"]["MonitorBell"] | components["schemas"]["MonitorLowShelf"] | components["schemas"]["MonitorHighShelf"] | components["schemas"]["MonitorLowCut"] | components["schemas"]["MonitorHighCut"] | components["schemas"]["MonitorNotch"] | components["schemas"]["MonitorNoteFamily"] | components["schemas"]["MonitorDynamicBell"] | components["schemas"]["MonitorDynamicLowShelf"] | components["schemas"]["MonitorDynamicHighShelf"] | components["schemas"]["MonitorDynamicLowCut"] | components["schemas"]["MonitorPlane"];
+            move: components["schemas"]["MonitorBell"] | components["schemas"]["MonitorFlatBell"] | components["schemas"]["MonitorLowShelf"] | components["schemas"]["MonitorHighShelf"] | components["schemas"]["MonitorLowCut"] | components["schemas"]["MonitorHighCut"] | components["schemas"]["MonitorNotch"] | components["schemas"]["MonitorNoteFamily"] | components["schemas"]["MonitorDynamicBell"] | components["schemas"]["MonitorDynamicFlatBell"] | components["schemas"]["MonitorDynamicLowShelf"] | components["schemas"]["MonitorDynamicHighShelf"] | components["schemas"]["MonitorDynamicLowCut"] | components["schemas"]["MonitorPlane"];
             /**
              * Reason
              * @default

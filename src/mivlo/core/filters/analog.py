@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from mivlo.core.units import Array
 
-__all__ = ["AnalogSection", "bell", "butterworth", "high_shelf", "low_shelf", "notch", "response"]
+__all__ = ["AnalogSection", "bell", "butterworth", "flat_bell", "high_shelf", "low_shelf", "notch", "response"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,6 +24,27 @@ def bell(hz: float, gain_db: float, q: float) -> AnalogSection:
     """(s² + s·A/Q + 1) / (s² + s/(A·Q) + 1), A = 10^(gain_db/40): width at half the gain in dB."""
     a = 10.0 ** (gain_db / 40.0)
     return AnalogSection((1.0, a / q, 1.0), (1.0, 1.0 / (a * q), 1.0), hz)
+
+
+def flat_bell(hz: float, gain_db: float, q: float) -> tuple[AnalogSection, ...]:
+    """Return a bell of twice the order: |H|² = (G² + G·u⁴)/(1 + G·u⁴), u = q·(f/hz - hz/f), G = 10^(gain_db/20).
+
+    Its width is that of `bell` (at half the gain in dB); between, it is flatter, and its sides are twice as steep.
+
+    Source: S. Orfanidis, "High-order digital parametric equalizer design", JAES 53(11), 2005, Butterworth of order 2 (from
+    memory; the roots are worked out here)
+    """
+    numerator, denominator = (_band_roots(10.0 ** (sign * gain_db / 80.0), q) for sign in (1.0, -1.0))
+    return tuple(
+        AnalogSection((1.0, -2.0 * zero.real, abs(zero) ** 2), (1.0, -2.0 * pole.real, abs(pole) ** 2), hz)
+        for zero, pole in zip(numerator, denominator, strict=True)
+    )
+
+
+def _band_roots(alpha: float, q: float) -> list[complex]:
+    """Return the two roots above the real axis of p² + √2·alpha·p + alpha², p = q·(s + 1/s), the lower one first."""
+    low_pass_root = alpha * np.exp(0.75j * np.pi)
+    return sorted((complex(root) for root in np.roots([1.0, -low_pass_root / q, 1.0])), key=abs)
 
 
 def low_shelf(hz: float, gain_db: float, q: float) -> AnalogSection:

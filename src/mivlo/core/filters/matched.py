@@ -19,7 +19,7 @@ from mivlo.core.filters.biquad import Biquad, frequency_response
 from mivlo.core.units import Array
 
 __all__ = [
-    "bell", "cut_sections", "high_shelf", "low_shelf", "notch", "plain_bell", "plain_cut", "plain_shelf",
+    "bell", "cut_sections", "flat_bell", "high_shelf", "low_shelf", "notch", "plain_bell", "plain_cut", "plain_shelf",
 ]  # fmt: skip
 
 FIT_LOWEST_HZ = 20.0
@@ -67,6 +67,13 @@ def plain_bell(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) ->
     b_1 = slope + big_a[0] + 4.0 * (phi[1] - phi[0]) * b_2
     b0, b1, b2 = _minimum_phase(big_a[0], b_1, b_2)
     return Biquad(b0, b1, b2, a1, a2)
+
+
+def flat_bell(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> tuple[Biquad, ...]:
+    """Return the digital bell of twice the order (arguments and shape as `analog.flat_bell`), two or three sections."""
+    if gain_db < 0.0:
+        return _inverse(flat_bell(hz, -gain_db, q, sample_rate_hz=sample_rate_hz))
+    return _carried_over(analog.flat_bell(hz, gain_db, q), sample_rate_hz)
 
 
 def low_shelf(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> tuple[Biquad, ...]:

@@ -8,9 +8,11 @@ from mivlo.core.moves.base import BaseMove, StaticMove
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic import DynamicMove
 from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.moves.dynamic_flat_bell import DynamicFlatBell
 from mivlo.core.moves.dynamic_high_shelf import DynamicHighShelf
 from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
 from mivlo.core.moves.dynamic_low_shelf import DynamicLowShelf
+from mivlo.core.moves.flat_bell import FlatBell
 from mivlo.core.moves.high_cut import HighCut
 from mivlo.core.moves.high_shelf import HighShelf
 from mivlo.core.moves.low_cut import LowCut
@@ -22,13 +24,14 @@ from mivlo.core.moves.plane import Plane
 __all__ = ["MOVE_KINDS", "DynamicMove", "Move", "StaticMove"]
 
 Move = Annotated[
-    Bell | LowShelf | HighShelf | LowCut | HighCut | Notch | NoteFamily
-    | DynamicBell | DynamicLowShelf | DynamicHighShelf | DynamicLowCut | Plane,
+    Bell | FlatBell | LowShelf | HighShelf | LowCut | HighCut | Notch | NoteFamily
+    | DynamicBell | DynamicFlatBell | DynamicLowShelf | DynamicHighShelf | DynamicLowCut | Plane,
     Field(discriminator="kind"),
 ]  # fmt: skip
 
 MOVE_KINDS: dict[str, type[BaseMove]] = {
     "bell": Bell,
+    "flat-bell": FlatBell,
     "low-cut": LowCut,
     "high-cut": HighCut,
     "low-shelf": LowShelf,
@@ -36,6 +39,7 @@ MOVE_KINDS: dict[str, type[BaseMove]] = {
     "notch": Notch,
     "note-family": NoteFamily,
     "dynamic-bell": DynamicBell,
+    "dynamic-flat-bell": DynamicFlatBell,
     "dynamic-low-shelf": DynamicLowShelf,
     "dynamic-high-shelf": DynamicHighShelf,
     "dynamic-low-cut": DynamicLowCut,
