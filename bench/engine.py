@@ -28,6 +28,7 @@ from mivlo.core.filters.matched import plain_bell
 from mivlo.core.moves import Move
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.moves.flat_bell import FlatBell
 from mivlo.core.moves.high_shelf import HighShelf
 from mivlo.core.moves.low_shelf import LowShelf
 from mivlo.core.moves.plane import Plane
@@ -166,10 +167,10 @@ def shape_errors() -> list[str]:
     rows = []
     grid = list(itertools.product((20, 60, 431, 2_500, 8_000, 12_000, 18_000), (0.5, 0.7071, 2, 8, 30), (-24, -6, 6, 24)))
     for rate in (44_100, 48_000, 96_000):
-        worst = {"Bell": 0.0, "LowShelf": 0.0, "HighShelf": 0.0, "one section": 0.0, "bilinear": 0.0}
+        worst = {"Bell": 0.0, "FlatBell": 0.0, "LowShelf": 0.0, "HighShelf": 0.0, "one section": 0.0, "bilinear": 0.0}
         two = 0
         for hz, q, gain in grid:
-            for kind in (Bell, LowShelf, HighShelf):
+            for kind in (Bell, FlatBell, LowShelf, HighShelf):
                 move = kind(hz=hz, q=q, gain_db=gain)
                 wanted = _db(analog.response(move.analog_sections(), HZ))
                 sections = move.sections(rate)
@@ -184,8 +185,9 @@ def shape_errors() -> list[str]:
                     squeezed = _db(analog.response(move.analog_sections(), warped_hz)) - wanted
                     worst["bilinear"] = max(worst["bilinear"], float(np.max(np.abs(squeezed)[counted])))
         rows.append(
-            f"| {rate / 1000:g} kHz | {worst['Bell']:.3f} | {worst['LowShelf']:.3f} | {worst['HighShelf']:.3f} | "
-            f"{worst['one section']:.2f} | {worst['bilinear']:.1f} | {100 * two / len(grid):.0f} % |"
+            f"| {rate / 1000:g} kHz | {worst['Bell']:.3f} | {worst['FlatBell']:.3f} | "
+            f"{worst['LowShelf']:.3f} | {worst['HighShelf']:.3f} | {worst['one section']:.2f} | "
+            f"{worst['bilinear']:.1f} | {100 * two / len(grid):.0f} % |"
         )
     return rows
 
@@ -223,8 +225,8 @@ Largest error in dB against the analogue prototype, 20 Hz-20 kHz where it is abo
 Q 0.5-30 and gains of 6 and 24 dB either way. *One section*: the closed form that dynamic bells use. *Bilinear*: the
 usual design, for comparison. *Two sections*: how many bells need a second one, which costs that much more time.
 
-| rate | bell | low shelf | high shelf | bell, one section | bell, bilinear | two sections |
-|---|---|---|---|---|---|---|
+| rate | bell | flat bell | low shelf | high shelf | bell, one section | bell, bilinear | two sections |
+|---|---|---|---|---|---|---|---|
 {shapes}
 """
 

@@ -5,6 +5,7 @@ from playwright.sync_api import Page, expect
 
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_mix, replay
+from mivlo.core.moves import MOVE_KINDS
 
 from .test_captured_sound import FRAMES, RATE, captured, opener
 
@@ -15,6 +16,7 @@ EVERY_KIND = [
     {"kind": "dynamic-bell", "hz": 3_000, "threshold_db": -50, "lookahead_ms": 10},
     {"kind": "high-shelf", "hz": 6_000, "gain_db": 1}, {"kind": "dynamic-low-shelf", "hz": 200, "threshold_db": -40},
     {"kind": "dynamic-high-shelf", "hz": 6_000, "threshold_db": -50},
+    {"kind": "flat-bell", "hz": 900, "gain_db": -3}, {"kind": "dynamic-flat-bell", "hz": 700, "threshold_db": -50},
     {"kind": "dynamic-low-cut", "hz": 120, "threshold_db": -40}, {"kind": "high-cut", "hz": 16_000}, {"kind": "plane"},
 ]  # fmt: skip
 FILL = """async (moves) => {
@@ -77,6 +79,7 @@ def test_a_threshold_is_set_on_the_live_level_and_the_gain_trace_moves(bench, pa
 
 def test_what_is_heard_of_a_session_with_every_kind_of_move_is_the_render(bench, page: Page, mivlo):
     bench.open_demo("Lead voice")
+    assert {one["kind"] for one in EVERY_KIND} == set(MOVE_KINDS)
     page.evaluate(FILL, EVERY_KIND)
     bench.saved()
     page.keyboard.press("a")  # in the mix
