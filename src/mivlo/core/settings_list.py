@@ -18,7 +18,8 @@ COLUMNS = (
 )  # fmt: skip
 Q_CONVENTION = (
     "Q of a bell: the width is measured at half the gain in dB, (s² + s·A/Q + 1)/(s² + s/(A·Q) + 1) with "
-    "A = 10^(gain/40). Shelves: half the gain at the frequency. Notch: Q = frequency / (-3 dB width). "
+    "A = 10^(gain/40). Flat bell: the same width, |H|² = (G² + G·u⁴)/(1 + G·u⁴) with u = Q·(f/f0 - f0/f) and G = 10^(gain/20). "
+    "Shelves: half the gain at the frequency. Notch: Q = frequency / (-3 dB width). "
     "Dynamic moves: gain dB is their depth, reached over the threshold; below it they rest. "
     "Cuts: Butterworth, -3 dB at the frequency where Q is 0.7071. Octaves: N = (2/ln 2)·asinh(1/(2Q))."
 )
