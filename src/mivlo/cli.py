@@ -1,6 +1,7 @@
 """The command line's verbs: they share the core and need neither server nor database."""
 
 import json
+import os
 import sys
 from collections.abc import Callable
 from functools import wraps
@@ -39,6 +40,10 @@ def _one_line_errors(command: Callable[P, None]) -> Callable[P, None]:
     def wrapped(*args: P.args, **kwargs: P.kwargs) -> None:
         try:
             command(*args, **kwargs)
+            sys.stdout.flush()
+        except BrokenPipeError:
+            # Whoever reads has seen enough; what is left would fail again when Python ends.
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         except (MivloError, OSError) as error:
             print(f"mivlo: {' '.join(str(error).split())}", file=sys.stderr)
             raise typer.Exit(2) from None
