@@ -29,8 +29,8 @@ CASES = {
 }
 # Of what is fitted on, so many phrases are of no bank: from formulas, from kits of recordings, from physical models.
 ELSEWHERE = {draw_built: 0.17, draw_kit: 0.13, draw_model: 0.13}
-# Of what is fitted on, the phrases from this one on are strokes, and some of their lines are shells that outlast them.
-STROKES_FROM = 1_074
+# Of what is fitted on, these phrases are strokes, and some of their lines are shells that outlast them.
+STROKES_AMONG = range(1_074, 1_400)
 STROKES = {draw_bodies: 0.5, draw_drums: 0.35, draw_kit: 0.15}
 SHELLS = 0.4
 APART = 0.35  # octaves between two lines of one file, at least
@@ -56,7 +56,7 @@ def items_of_phrase(part: str, index: int, *, variants: int, folder: Path) -> It
         # So that the cases are spread over the phrases evenly, however few of them each phrase has.
         number = index * variants + variant
         case = CASES[part][number % len(CASES[part])]
-        shells = SHELLS if part == "training" and index >= STROKES_FROM else 0.0
+        shells = SHELLS if part == "training" and index in STROKES_AMONG else 0.0
         yield _item(phrase, part, f"{part}-{index}-{variant}", case, np.random.default_rng((number, 7)), shells)
 
 
@@ -68,7 +68,7 @@ def _phrase(part: str, index: int, folder: Path) -> Phrase:
     random = np.random.default_rng((index, part == "test"))
     weights = np.array([1.0 if bank.melodic else 0.25 for bank in banks])
     while True:
-        shares = {} if part == "test" else STROKES if index >= STROKES_FROM else ELSEWHERE
+        shares = {} if part == "test" else STROKES if index in STROKES_AMONG else ELSEWHERE
         elsewhere = _drawn(shares, random)
         if elsewhere is not None:
             phrase = elsewhere(random, seconds=float(random.uniform(7.0, 18.0)))

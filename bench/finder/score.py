@@ -1,6 +1,6 @@
 """Scores the finder on planted faults in instruments that it was not fitted on.
 
-    .venv/bin/python bench/finder/score.py --folder /tmp/corpus [--phrases 160] [--write]
+    .venv/bin/python bench/finder/score.py --folder /tmp/corpus [--phrases 480] [--write]
 
 Wants Debian's fluidsynth, espeak-ng and the packages of the test banks (finder/phrases.py). `--write` saves the tables
 in docs/figures.md.
@@ -177,7 +177,7 @@ def main() -> None:
     """Print the tables, and write them down where asked."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--folder", type=Path, required=True)
-    parser.add_argument("--phrases", type=int, default=160)
+    parser.add_argument("--phrases", type=int, default=480)
     parser.add_argument("--write", action="store_true")
     options = parser.parse_args()
     with ProcessPoolExecutor(2) as pool:
