@@ -198,7 +198,8 @@ def main() -> None:
             stored |= part
     if options.keep and before:
         for seed in range(n_fits):
-            stored |= {f"{n_fits + seed}.{name}": part.numpy().astype(np.float16) for name, part in (_of_fit(before, seed) or {}).items()}
+            kept = _of_fit(before, seed) or {}
+            stored |= {f"{n_fits + seed}.{name}": part.numpy().astype(np.float16) for name, part in kept.items()}
         n_fits *= 2
         stored["fits"] = np.array(n_fits)
     fitted = [_of_fit(stored, seed) or {} for seed in range(n_fits)]
