@@ -134,7 +134,7 @@ def test_the_core_needs_neither_server_nor_database():
 
 
 def test_whoever_reads_only_the_first_line_of_a_verb_ends_it_without_a_complaint(tmp_path):
-    (tmp_path / "t.json").write_text('{"mivlo_treatment": 1, "moves": [{"kind": "flat-bell", "hz": 1000, "gain_db": -6, "q": 2}]}')
+    (tmp_path / "t.json").write_text('{"mivlo_treatment": 1, "moves": [{"kind": "bell", "hz": 1000, "gain_db": -6, "q": 2}]}')
     at = ",".join(str(hz) for hz in range(100, 9_000))
     command = [sys.executable, "-m", "mivlo", "response", str(tmp_path / "t.json"), "--at", at]
     with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as running:
