@@ -4,6 +4,7 @@ import asyncio
 import itertools
 import json
 import threading
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
@@ -125,7 +126,8 @@ def test_a_change_that_takes_long_is_prepared_while_play_goes_on_and_only_the_ne
         await asyncio.sleep(0.3)
         return sent
 
-    sent = asyncio.run(tried())
+    with ThreadPoolExecutor(1) as pool:  # in this thread the browser tests' own loop may be running
+        sent = pool.submit(lambda: asyncio.run(tried())).result()
     applied = [one.seq for one in sent if isinstance(one, Applied)]
     assert applied == [0, 1, 2, 5]  # the first is short enough to be made at once
     sounds = [one for one in sent if isinstance(one, bytes)]
