@@ -1,5 +1,6 @@
 """Static sections in linear phase: a filter of the same magnitude, run by partitions on a fixed grid."""
 
+from collections.abc import Iterator
 from copy import copy
 from dataclasses import dataclass
 from functools import lru_cache
@@ -164,16 +165,21 @@ class FirStage:
         return out
 
     def _convolved(self, kernel: _Kernel) -> Array:
-        mid_and_side = kernel.lanes == "mid and side"
-        total = np.zeros_like(self._history[0])
-        for past, part in zip(self._history, kernel.spectra, strict=False):
-            if kernel.lanes == "crossed":
-                total += part[:, 0] * past[0] + part[:, 1] * past[1]
-            else:
-                total += part * (_sum_and_difference(past) if mid_and_side else past)
-        if mid_and_side:
-            total = _sum_and_difference(total) / 2.0
+        pairs = zip(self._history, kernel.spectra, strict=False)
+        if kernel.lanes == "crossed":
+            total = _summed(part[:, 0] * past[0] + part[:, 1] * past[1] for past, part in pairs)
+        elif kernel.lanes == "mid and side":
+            total = _sum_and_difference(_summed(part * _sum_and_difference(past) for past, part in pairs)) / 2.0
+        else:
+            total = _summed(part * past for past, part in pairs)
         return np.asarray(irfft(total, self._before + self._step, axis=1)[:, self._before :])
+
+
+def _summed(products: Iterator[Spectra]) -> Spectra:
+    total = next(products)  # fresh: nobody else's
+    for product in products:
+        total += product
+    return total
 
 
 def _sum_and_difference(x: Spectra) -> Spectra:
