@@ -2,17 +2,13 @@
 
     .venv/bin/pip install torch==2.13.0     (a tool of development only: not needed to run or to test)
     .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 1400] [--variants 5 6] [--fits 2]
-    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --phrases 2850 --variants 6 --go-on --keep
-
-The second goes on from the weights that there are, and keeps them beside the new ones: two of the four fits that there are
-saw the first 1400 phrases, two went on from these with half of them (other faults: variants 7 and 8) and the next 1450.
+    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --go-on     (from the weights that there are, gently)
 
 Wants Debian's fluidsynth and the packages of the training banks (finder/phrases.py), stk and hydrogen-drumkits: sounds to
 learn from, of which nothing is shipped. The folder keeps phrases and cues.
 """
 
 import argparse
-import copy
 import multiprocessing
 import sys
 import time
@@ -34,8 +30,7 @@ from mivlo.core.units import Array
 
 WEIGHTS = Path(__file__).parents[2] / "src" / "mivlo" / "core" / "finder" / "weights.npz"
 BATCH, EPOCHS, RATE = 16, 10, 2e-3
-GO_ON_EPOCHS, GO_ON_RATE = 7, 1e-3
-MEAN_KEEPS = 0.998  # of the decaying mean of the weights, at each step
+GO_ON_EPOCHS, GO_ON_RATE = 5, 5e-4
 LINE_SPREAD, WIDE_SPREAD = 1.3, 7.0  # bands: how sharply the truth is drawn
 CLEAN_SHARE = 0.5
 VALIDATION_EVERY = 10  # phrases: every tenth is held back
@@ -65,11 +60,7 @@ def fit(
     x: torch.Tensor, truth: torch.Tensor, weight: torch.Tensor, held: np.ndarray, seed: int,
     before: dict[str, torch.Tensor] | None,
 ) -> TapNetwork:  # fmt: skip
-    """Return a network fitted to all files but those held back; their loss is printed. From scratch, or from what was before.
-
-    Its weights are a decaying mean of those of the last thousand steps or so, which holds on what was held back as well as
-    any single one or better.
-    """
+    """Return a network fitted to all files but those held back; their loss is printed. From scratch, or from what was before."""
     torch.manual_seed(seed)
     random = np.random.default_rng(seed)
     network = _network_like(before, x.shape[1])
@@ -77,8 +68,7 @@ def fit(
     if before is not None:
         network.load_state_dict(before)
         epochs, rate = GO_ON_EPOCHS, GO_ON_RATE
-    mean_network = copy.deepcopy(network)
-    optimiser = torch.optim.AdamW(network.parameters(), lr=rate, weight_decay=5e-2)
+    optimiser = torch.optim.AdamW(network.parameters(), lr=rate, weight_decay=2e-2)
     used = np.flatnonzero(~held)
     schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, rate, total_steps=epochs * (len(used) // BATCH))
     loss_of = torch.nn.BCEWithLogitsLoss(reduction="none")
@@ -98,17 +88,14 @@ def fit(
             optimiser.step()
             schedule.step()
             total += float(loss.detach())
-            with torch.no_grad():
-                for kept, now in zip(mean_network.parameters(), network.parameters(), strict=True):
-                    kept.lerp_(now, 1.0 - MEAN_KEEPS)
-        mean_network.eval()
+        network.eval()
         with torch.no_grad():
             rows = torch.from_numpy(np.flatnonzero(held))
-            parts = [(loss_of(mean_network(x[r].float()), truth[r]) * weight[r]).mean() for r in torch.split(rows, 64)]
-        fitted = total / (len(order) // BATCH)
-        print(f"fit {seed}, epoch {epoch}: {fitted:.5f}, held back {float(torch.stack(parts).mean()):.5f}, "
+            parts = [(loss_of(network(x[r].float()), truth[r]) * weight[r]).mean() for r in torch.split(rows, 64)]
+        mean = total / (len(order) // BATCH)
+        print(f"fit {seed}, epoch {epoch}: {mean:.5f}, held back {float(torch.stack(parts).mean()):.5f}, "
               f"{time.time() - started:.0f} s", flush=True)
-    return mean_network
+    return network
 
 
 def calibration(log_odds: Array, cases: list[Case]) -> Array:
@@ -172,7 +159,6 @@ def main() -> None:
     parser.add_argument("--variants", type=int, nargs="+", default=[5, 6], help="files of each phrase; each number draws anew")
     parser.add_argument("--fits", type=int, default=2)
     parser.add_argument("--go-on", action="store_true")
-    parser.add_argument("--keep", action="store_true", help="with --go-on: the mean is taken of old and new fits together")
     parser.add_argument("--out", type=Path, default=WEIGHTS)
     options = parser.parse_args()
     cases = [case for n in options.variants for case in load_cases("training", options.phrases, n, options.folder)]
@@ -196,12 +182,6 @@ def main() -> None:
     with ProcessPoolExecutor(2, multiprocessing.get_context("fork")) as pool:
         for part in pool.map(fit_one, range(n_fits)):
             stored |= part
-    if options.keep and before:
-        for seed in range(n_fits):
-            kept = _of_fit(before, seed) or {}
-            stored |= {f"{n_fits + seed}.{name}": part.numpy().astype(np.float16) for name, part in kept.items()}
-        n_fits *= 2
-        stored["fits"] = np.array(n_fits)
     fitted = [_of_fit(stored, seed) or {} for seed in range(n_fits)]
     networks = [_network_like(one, x.shape[1]) for one in fitted]
     for one, network in zip(fitted, networks, strict=True):
