@@ -42,7 +42,7 @@ def flat_bell(hz: float, gain_db: float, q: float) -> tuple[AnalogSection, ...]:
 
 
 def _band_roots(alpha: float, q: float) -> list[complex]:
-    """Return the two roots above the real axis of p² + √2·alpha·p + alpha², p = q·(s + 1/s), the lower one first."""
+    """Return one of each conjugate pair of roots of p² + √2·alpha·p + alpha², p = q·(s + 1/s), the lower in frequency first."""
     low_pass_root = alpha * np.exp(0.75j * np.pi)
     return sorted((complex(root) for root in np.roots([1.0, -low_pass_root / q, 1.0])), key=abs)
 
