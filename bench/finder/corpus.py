@@ -3,6 +3,7 @@
 import pickle
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -11,9 +12,19 @@ from scipy.signal import butter, oaconvolve, sosfilt
 
 from finder.built import draw_bodies, draw_built
 from finder.faults import Fault, draw_fault, draw_shell, plant
-from finder.kits import draw_kit
+from finder.kits import draw_kit, draw_recordings
 from finder.models import draw_model
-from finder.phrases import RATE, TEST_BANKS, TRAINING_BANKS, Phrase, draw_drums, draw_instrument, draw_phrase
+from finder.phrases import (
+    FURTHER_BANKS,
+    RATE,
+    TEST_BANKS,
+    TRAINING_BANKS,
+    Bank,
+    Phrase,
+    draw_drums,
+    draw_instrument,
+    draw_phrase,
+)  # fmt: skip
 from mivlo.core.filters.matched import high_shelf, plain_bell
 from mivlo.core.units import Array
 
@@ -33,6 +44,9 @@ ELSEWHERE = {draw_built: 0.17, draw_kit: 0.13, draw_model: 0.13}
 STROKES_AMONG = range(1_074, 1_400)
 STROKES = {draw_bodies: 0.5, draw_drums: 0.35, draw_kit: 0.15}
 SHELLS = 0.4
+# Of what is fitted on, these phrases are of further banks.
+FURTHER_AMONG = range(2_850, 4_500)
+FURTHER: dict[Callable[..., Phrase], float] = {partial(draw_drums, among=FURTHER_BANKS): 0.18, draw_recordings: 0.1}
 APART = 0.35  # octaves between two lines of one file, at least
 
 
@@ -64,11 +78,10 @@ def _phrase(part: str, index: int, folder: Path) -> Phrase:
     path = folder / f"{part}-{index}.pickle"
     if path.exists():
         return pickle.loads(path.read_bytes())  # type: ignore[no-any-return]
-    banks = TEST_BANKS if part == "test" else TRAINING_BANKS
+    banks, shares = _drawn_from(part, index)
     random = np.random.default_rng((index, part == "test"))
     weights = np.array([1.0 if bank.melodic else 0.25 for bank in banks])
     while True:
-        shares = {} if part == "test" else STROKES if index in STROKES_AMONG else ELSEWHERE
         elsewhere = _drawn(shares, random)
         if elsewhere is not None:
             phrase = elsewhere(random, seconds=float(random.uniform(7.0, 18.0)))
@@ -81,6 +94,15 @@ def _phrase(part: str, index: int, folder: Path) -> Phrase:
     folder.mkdir(parents=True, exist_ok=True)
     path.write_bytes(pickle.dumps(phrase))
     return phrase
+
+
+def _drawn_from(part: str, index: int) -> tuple[tuple[Bank, ...], dict[Callable[..., Phrase], float]]:
+    """Return the banks that a phrase may be of, and the shares of what is of none of them."""
+    if part == "test":
+        return TEST_BANKS, {}
+    if index in FURTHER_AMONG:
+        return FURTHER_BANKS, FURTHER
+    return TRAINING_BANKS, STROKES if index in STROKES_AMONG else ELSEWHERE
 
 
 def _drawn(shares: dict[Callable[..., Phrase], float], random: np.random.Generator) -> Callable[..., Phrase] | None:

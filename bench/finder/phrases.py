@@ -1,4 +1,4 @@
-"""Phrases of sampled instruments for the finder's benchmark, played by Debian's fluidsynth from freely licensed banks.
+"""Phrases of sampled instruments for the finder's benchmark, from freely licensed banks of Debian.
 
 No bank serves both for fitting and for testing. Notes are drawn at random; every phrase is invented here.
 """
@@ -15,8 +15,8 @@ import soundfile
 from mivlo.core.units import Array
 
 __all__ = [
-    "INSTRUMENTS", "RATE", "TEST_BANKS", "TRAINING_BANKS", "Bank", "Instrument", "Phrase", "draw_drums", "draw_instrument",
-    "draw_notes", "draw_phrase", "render_notes",
+    "FURTHER_BANKS", "INSTRUMENTS", "RATE", "TEST_BANKS", "TRAINING_BANKS", "Bank", "Instrument", "Phrase", "draw_drums",
+    "draw_instrument", "draw_notes", "draw_phrase", "render_notes",
 ]  # fmt: skip
 
 RATE = 48_000
@@ -27,13 +27,18 @@ CHORDS = ((0, 4, 7), (0, 3, 7), (0, 5, 9), (0, 4, 7, 10), (0, 7, 12, 16), (0, 3,
 
 @dataclass(frozen=True, slots=True)
 class Bank:
-    """A sound font: its file and Debian package, and whether it holds instruments, drums or both."""
+    """A bank of a Debian package: its file, and whether it holds instruments, drums or both.
+
+    `without` are programs and drums whose recordings are in a test bank as well, as their correlation showed.
+    """
 
     name: str
     file: str
     melodic: bool
     drum_kits: tuple[int, ...]
     drum_channel: int = 9
+    player: str = "fluidsynth"  # or "wildmidi", for patches of the older kind
+    without: frozenset[int] = frozenset()
 
 
 # The two groups share no maker; the Black Pearl kit is in no bank of the other group.
@@ -44,6 +49,14 @@ TRAINING_BANKS = (
     Bank("opl3-soundfont", "sf2/OPL-3_FM_128M.sf2", melodic=True, drum_kits=()),
     Bank("avldrums (black pearl)", "sf2/Black_Pearl_4_LV2.sf2", melodic=False, drum_kits=(0,), drum_channel=0),
 )
+# By yet other makers, fitted on as well.
+FURTHER_BANKS = (
+    Bank(
+        "minuet-data", "/usr/share/minuet/soundfonts/GeneralUser-v1.47.sf2", melodic=True, drum_kits=(0, 1, 8, 16, 24, 25),
+        without=frozenset({53, 60, 61, 68, 70, 76, 77}),
+    ),
+    Bank("freepats", "/etc/timidity/freepats.cfg", melodic=True, drum_kits=(0,), player="wildmidi"),
+)  # fmt: skip
 TEST_BANKS = (
     Bank("timgm6mb-soundfont", "sf2/TimGM6mb.sf2", melodic=True, drum_kits=(0,)),
     Bank("csound-soundfont", "sf2/sf_GMbank.sf2", melodic=True, drum_kits=(0,)),
@@ -118,19 +131,22 @@ def draw_instrument(bank: Bank, random: np.random.Generator, *, others: bool = F
     if others and bank.melodic and random.random() < 1.0 / 3.0:
         low = int(random.integers(36, 56))
         manner = str(random.choice(("line", "chords")))
-        return Instrument("another", "other", int(random.choice(OTHER_PROGRAMS)), low, low + 32, manner)
+        programs = [program for program in OTHER_PROGRAMS if program not in bank.without]
+        return Instrument("another", "other", int(random.choice(programs)), low, low + 32, manner)
     choices: list[Instrument] = [*(INSTRUMENTS if bank.melodic else ()), *((*DRUMS, *DRUMS) if bank.drum_kits else ())]
+    choices = [choice for choice in choices if bank.without.isdisjoint(choice.drums or {choice.program})]
     chosen = choices[int(random.integers(len(choices)))]
     if chosen.manner != "drums":
         return chosen
     return replace(chosen, program=int(random.choice(bank.drum_kits)))
 
 
-def draw_drums(random: np.random.Generator, *, seconds: float) -> Phrase:
-    """Return a phrase of one drum, a few of a kind or a kit, of any training bank that has them; for fitting only."""
-    banks = [bank for bank in TRAINING_BANKS if bank.drum_kits]
+def draw_drums(random: np.random.Generator, *, seconds: float, among: tuple[Bank, ...] = TRAINING_BANKS) -> Phrase:
+    """Return a phrase of one drum, a few of a kind or a kit, of any of some banks that has them; for fitting only."""
+    banks = [bank for bank in among if bank.drum_kits]
     bank = banks[int(random.integers(len(banks)))]
     choices = [*DRUMS, *(HAND_DRUMS if bank.melodic else ())]
+    choices = [choice for choice in choices if bank.without.isdisjoint(choice.drums)]
     chosen = choices[int(random.integers(len(choices)))]
     return draw_phrase(bank, replace(chosen, program=int(random.choice(bank.drum_kits))), random, seconds=seconds)
 
@@ -209,13 +225,18 @@ def render_notes(bank: Bank, instrument: Instrument, notes: list[MidiNote], seco
     file.tracks.append(track)
     with tempfile.TemporaryDirectory() as folder:
         file.save(f"{folder}/p.mid")
-        command = ["fluidsynth", "-ni", "-q", "-r", str(RATE), "-g", "0.5", "-R", "0", "-C", "0", "-O", "float", "-T", "wav"]
-        command += ["-o", "synth.dynamic-sample-loading=1"]
-        subprocess.run(
-            [*command, "-F", f"{folder}/p.wav", str(FOLDER / bank.file), f"{folder}/p.mid"], check=True, capture_output=True
-        )
+        subprocess.run(_command(bank, f"{folder}/p.mid", f"{folder}/p.wav"), check=True, capture_output=True)
         samples, _ = soundfile.read(f"{folder}/p.wav", always_2d=True)
     n = round(seconds * RATE)
     out = np.zeros((2, n))
     out[:, : min(n, len(samples))] = samples[:n].T
     return out
+
+
+def _command(bank: Bank, midi: str, wav: str) -> list[str]:
+    """Return what plays a file on a bank into another file, dry."""
+    path = str(FOLDER / bank.file)
+    if bank.player == "wildmidi":
+        return ["wildmidi", "-c", path, "-r", str(RATE), "-o", wav, midi]
+    command = ["fluidsynth", "-ni", "-q", "-r", str(RATE), "-g", "0.5", "-R", "0", "-C", "0", "-O", "float", "-T", "wav"]
+    return [*command, "-o", "synth.dynamic-sample-loading=1", "-F", wav, path, midi]

@@ -5,6 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 from scipy.ndimage import maximum_filter1d, uniform_filter1d
+from scipy.special import logit
 
 from mivlo.core.finder.kinds import STRUCK, Kind, kind_of_hump, kind_of_line
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
@@ -23,6 +24,7 @@ APART = {"line": 4, "hump": 25, "harsh": 25}  # bands
 PLACE_BANDS = {"line": 1, "hump": BANDS_PER_OCTAVE // 3 + 1, "harsh": BANDS_PER_OCTAVE // 3 + 1}
 PROUD_SHARE, LEAST_PROUD_DB = 0.5, 3.0  # of its excess: from there on it counts as present
 LOUD_ONLY_FROM = 0.5
+AGREE_CENTS = 15.0
 # Bands either side, bands of a trend, and how far a mean curve without lines departs from its own trend at most.
 HAZE_REACH, HAZE_SMOOTH, HAZE_DB = BANDS_PER_OCTAVE // 2, 15, 1.3
 # What is a good voice's formant, a bright cymbal, or the edge of a hard stroke, looks much like a fault: doubt it more there.
@@ -82,7 +84,7 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: str) -> Sus
     chosen = loudness >= np.percentile(loudness, 60.0) if loud_only > LOUD_ONLY_FROM else np.ones(len(active), dtype=bool)
     curve = x[chosen].mean(axis=0)
     wide = shape != "line"
-    hz = float(levels.hz[band]) if wide else refined_hz(levels.hz, curve, _top(curve, band))
+    hz = float(levels.hz[band]) if wide else _place_hz(levels.hz, curve, stretch.odds.line, band)
     fit = bell_fit(curve, band, wide=wide)
     excess_db = max(fit.gain_db, 0.5)
     proud = proud_of(levels, band) if not wide else _hump_over(levels, band)
@@ -122,10 +124,15 @@ def _is_haze(curve: np.ndarray, band: int) -> bool:
     return bool(np.std(part - uniform_filter1d(part, HAZE_SMOOTH, mode="nearest")) < HAZE_DB)
 
 
-def _top(curve: np.ndarray, band: int) -> int:
-    """Return the highest band within a hit's tolerance."""
+def _place_hz(hz: np.ndarray, curve: np.ndarray, odds: np.ndarray, band: int) -> float:
+    """Return where a line is: at the top of the levels beside a band where the odds agree with it, else at that of the odds.
+
+    The highest level near a weak line may be a partial of what is played.
+    """
     first = max(band - 2, 0)
-    return int(first + np.argmax(curve[first : band + 3]))
+    seen = refined_hz(hz, curve, int(first + np.argmax(curve[first : band + 3])))
+    likely = refined_hz(hz, logit(odds), band)
+    return seen if 1_200.0 * abs(np.log2(seen / likely)) <= AGREE_CENTS else likely
 
 
 def _hump_over(levels: LevelMap, band: int) -> np.ndarray:
