@@ -1,11 +1,11 @@
 """Fits the finder's weights on planted faults, and writes src/mivlo/core/finder/weights.npz.
 
     .venv/bin/pip install torch==2.13.0     (a tool of development only: not needed to run or to test)
-    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 1400] [--variants 5 6] [--fits 2]
-    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --go-on     (from the weights that there are, gently)
+    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 3900] [--variants 6] [--fits 2]
+    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --go-on     (each fit from one of the weights that there are)
 
-Wants Debian's fluidsynth and the packages of the training banks (finder/phrases.py), stk and hydrogen-drumkits: sounds to
-learn from, of which nothing is shipped. The folder keeps phrases and cues.
+Wants Debian's fluidsynth, wildmidi, stk, hydrogen-drumkits, sonic-pi-samples and the packages of the training banks
+(finder/phrases.py): sounds to learn from, of which nothing is shipped. The folder keeps phrases and cues.
 """
 
 import argparse
@@ -21,6 +21,7 @@ import numpy as np
 import torch
 from scipy.ndimage import maximum_filter1d
 from scipy.optimize import minimize
+from torch.optim.swa_utils import AveragedModel, get_ema_multi_avg_fn
 
 from finder.cases import Case, load_cases
 from finder.network import TapNetwork
@@ -30,7 +31,11 @@ from mivlo.core.units import Array
 
 WEIGHTS = Path(__file__).parents[2] / "src" / "mivlo" / "core" / "finder" / "weights.npz"
 BATCH, EPOCHS, RATE = 16, 10, 2e-3
-GO_ON_EPOCHS, GO_ON_RATE = 5, 5e-4
+GO_ON_EPOCHS, GO_ON_RATE = 5, 1e-3
+# Spread of what is added to every cue, to a cue all over a file, and the share of cues that a file goes without: other makers'
+# sounds are not these.
+NOISE, OFFSETS, DROPPED = 0.15, 0.2, 0.05
+DECAY, KEPT = 5e-2, 0.998  # of the weights at each step; of the running mean of them, which is what is told
 LINE_SPREAD, WIDE_SPREAD = 1.3, 7.0  # bands: how sharply the truth is drawn
 CLEAN_SHARE = 0.5
 VALIDATION_EVERY = 10  # phrases: every tenth is held back
@@ -68,7 +73,8 @@ def fit(
     if before is not None:
         network.load_state_dict(before)
         epochs, rate = GO_ON_EPOCHS, GO_ON_RATE
-    optimiser = torch.optim.AdamW(network.parameters(), lr=rate, weight_decay=2e-2)
+    mean_network = AveragedModel(network, multi_avg_fn=get_ema_multi_avg_fn(KEPT))
+    optimiser = torch.optim.AdamW(network.parameters(), lr=rate, weight_decay=DECAY)
     used = np.flatnonzero(~held)
     schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, rate, total_steps=epochs * (len(used) // BATCH))
     loss_of = torch.nn.BCEWithLogitsLoss(reduction="none")
@@ -80,22 +86,24 @@ def fit(
             rows = torch.from_numpy(order[first : first + BATCH])
             shift = int(random.integers(-5, 6))
             batch = x[rows].float()
-            batch = batch + 0.15 * torch.randn_like(batch) + 0.1 * torch.randn(BATCH, x.shape[1], 1)
+            batch = batch + NOISE * torch.randn_like(batch) + OFFSETS * torch.randn(BATCH, x.shape[1], 1)
+            batch = batch * (torch.rand(BATCH, x.shape[1], 1) >= DROPPED)
             batch = batch.roll(shift, dims=2)
             loss = (loss_of(network(batch), truth[rows].roll(shift, dims=2)) * weight[rows].roll(shift, dims=2)).mean()
             optimiser.zero_grad()
             loss.backward()
             optimiser.step()
             schedule.step()
+            mean_network.update_parameters(network)
             total += float(loss.detach())
-        network.eval()
+        mean_network.eval()
         with torch.no_grad():
             rows = torch.from_numpy(np.flatnonzero(held))
-            parts = [(loss_of(network(x[r].float()), truth[r]) * weight[r]).mean() for r in torch.split(rows, 64)]
+            parts = [(loss_of(mean_network(x[r].float()), truth[r]) * weight[r]).mean() for r in torch.split(rows, 64)]
         mean = total / (len(order) // BATCH)
         print(f"fit {seed}, epoch {epoch}: {mean:.5f}, held back {float(torch.stack(parts).mean()):.5f}, "
               f"{time.time() - started:.0f} s", flush=True)
-    return network
+    return mean_network.module  # type: ignore[return-value]
 
 
 def calibration(log_odds: Array, cases: list[Case]) -> Array:
@@ -142,7 +150,8 @@ def _network_like(parameters: dict[str, torch.Tensor] | None, n_cues: int) -> Ta
 def fit_one(seed: int) -> dict[str, Array]:
     """Return the parameters of one fit, by their names, in half precision; for a process of its own."""
     torch.set_num_threads(1)
-    network = fit(*_LEARNT[0], seed, _of_fit(_LEARNT[1], seed))
+    learnt, before = _LEARNT
+    network = fit(*learnt, seed, _of_fit(before, seed % int(before["fits"])) if before else None)
     return {f"{seed}.{name}": part.numpy().astype(np.float16) for name, part in network.state_dict().items()}
 
 
@@ -155,34 +164,38 @@ def main() -> None:
     global _LEARNT  # noqa: PLW0603 - set once, before the processes are forked off
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--folder", type=Path, required=True)
-    parser.add_argument("--phrases", type=int, default=1400)
-    parser.add_argument("--variants", type=int, nargs="+", default=[5, 6], help="files of each phrase; each number draws anew")
+    parser.add_argument("--phrases", type=int, default=3900)
+    parser.add_argument("--variants", type=int, nargs="+", default=[6], help="files of each phrase; each number draws anew")
     parser.add_argument("--fits", type=int, default=2)
     parser.add_argument("--go-on", action="store_true")
+    parser.add_argument("--beside", action="store_true", help="with --go-on: what there is stays, beside the new fits")
     parser.add_argument("--out", type=Path, default=WEIGHTS)
     options = parser.parse_args()
     cases = [case for n in options.variants for case in load_cases("training", options.phrases, n, options.folder)]
     values = np.stack([case.cues for case in cases])
     some = values[:: max(len(values) // 400, 1)].astype(np.float32)
     mean, spread = some.mean(axis=(0, 2)), some.std(axis=(0, 2)) + 1e-3
-    n_fits, before = options.fits, dict[str, Array]()
+    n_kept, n_fits, before = 0, options.fits, dict[str, Array]()
     if options.go_on:
         with np.load(WEIGHTS) as stored_before:
             before = dict(stored_before)
         assert tuple(before["names"]) == cases[0].names, "the weights that there are know other cues: fit from scratch"
         n_fits, mean, spread = int(before["fits"]), before["mean"], before["spread"]
+        n_kept = n_fits if options.beside else 0
     n_bands = values.shape[2]
     for row in range(len(values)):
         values[row] = np.clip((values[row] - mean[:, None]) / spread[:, None], -FURTHEST, FURTHEST)
     truths = [targets(case, n_bands) for case in cases]
     held = np.array([int(case.item.name.split("-")[1]) % VALIDATION_EVERY == 0 for case in cases])
     x, truth, weight = (torch.from_numpy(part) for part in (values, *(np.stack(part) for part in zip(*truths, strict=True))))
-    stored: dict[str, Array] = {"mean": mean, "spread": spread, "fits": np.array(n_fits), "names": np.array(cases[0].names)}
+    seeds = range(n_kept, n_kept + n_fits)
+    stored: dict[str, Array] = {"mean": mean, "spread": spread, "fits": np.array(seeds.stop), "names": np.array(cases[0].names)}
+    stored |= {name: part for name, part in before.items() if n_kept and "." in name}
     _LEARNT = ((x, truth, weight, held), before)
     with ProcessPoolExecutor(2, multiprocessing.get_context("fork")) as pool:
-        for part in pool.map(fit_one, range(n_fits)):
+        for part in pool.map(fit_one, seeds):
             stored |= part
-    fitted = [_of_fit(stored, seed) or {} for seed in range(n_fits)]
+    fitted = [_of_fit(stored, seed) or {} for seed in range(seeds.stop)]
     networks = [_network_like(one, x.shape[1]) for one in fitted]
     for one, network in zip(fitted, networks, strict=True):
         network.load_state_dict(one)

@@ -55,7 +55,10 @@ FURTHER_BANKS = (
         "minuet-data", "/usr/share/minuet/soundfonts/GeneralUser-v1.47.sf2", melodic=True, drum_kits=(0, 1, 8, 16, 24, 25),
         without=frozenset({53, 60, 61, 68, 70, 76, 77}),
     ),
-    Bank("freepats", "/etc/timidity/freepats.cfg", melodic=True, drum_kits=(0,), player="wildmidi"),
+    Bank(
+        "freepats", "/etc/timidity/freepats.cfg", melodic=True, drum_kits=(0,), player="wildmidi",
+        without=frozenset({67, 68, 74}),
+    ),
 )  # fmt: skip
 TEST_BANKS = (
     Bank("timgm6mb-soundfont", "sf2/TimGM6mb.sf2", melodic=True, drum_kits=(0,)),
