@@ -103,7 +103,8 @@ def fit(
         mean = total / (len(order) // BATCH)
         print(f"fit {seed}, epoch {epoch}: {mean:.5f}, held back {float(torch.stack(parts).mean()):.5f}, "
               f"{time.time() - started:.0f} s", flush=True)
-    return mean_network.module  # type: ignore[return-value]
+    usual: TapNetwork = mean_network.module
+    return usual
 
 
 def calibration(log_odds: Array, cases: list[Case]) -> Array:

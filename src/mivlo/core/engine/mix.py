@@ -9,7 +9,7 @@ from mivlo.core.moves import Move
 
 __all__ = [
     "MIX_ID", "ClashReason", "Evidence", "Frozen", "GroupState", "GuardReference", "Keeper", "LedgerEntry", "LedgerState", "Mix",
-    "Phase", "Probe", "Region", "Slice", "StripState", "audible_tracks", "refuse_twins",
+    "Phase", "Probe", "Region", "Slice", "StripState", "audible_tracks", "raw_sound_of", "refuse_twins",
 ]  # fmt: skip
 
 MIX_ID = "mix"
@@ -108,6 +108,11 @@ class StripState(LedgerState):
 
 class GroupState(LedgerState):
     """Several tracks treated as one; the mix is the outermost."""
+
+
+def raw_sound_of(state: LedgerState) -> tuple[str, int] | None:
+    """Return what decides a track's raw sound: which audio, and where it starts; None of a group. Source: ours."""
+    return (state.audio_id, state.start_frame) if isinstance(state, StripState) else None
 
 
 class Probe(Frozen):

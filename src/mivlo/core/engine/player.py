@@ -13,8 +13,8 @@ import numpy as np
 
 from mivlo.core.engine.bus import Bus
 from mivlo.core.engine.guard import Guard
-from mivlo.core.engine.key import Key, OpenSource
-from mivlo.core.engine.mix import GroupState, GuardReference, LedgerState, Mix, StripState, audible_tracks
+from mivlo.core.engine.keys import Keys, OpenSource
+from mivlo.core.engine.mix import GroupState, GuardReference, LedgerState, Mix, StripState, audible_tracks, raw_sound_of
 from mivlo.core.engine.offcuts import OffcutsSource
 from mivlo.core.engine.pipe import Pipe
 from mivlo.core.engine.pipeline import SELDOM_FRAMES
@@ -23,7 +23,7 @@ from mivlo.core.engine.ramp import STEPS, Ramp
 from mivlo.core.engine.source import Source, SpansSource, Transport, read_looped
 from mivlo.core.engine.strip import SELDOM_BLOCK_FRAMES, Strip, pan_gains, start_of_preroll
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
-from mivlo.core.processors.stage import StageSpec, no_key
+from mivlo.core.processors.stage import StageSpec
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array, db_to_gain
 
@@ -94,7 +94,7 @@ class Player:
         self._workers = workers
         self._start = self._frame = on_grid(start_frame)  # frames of the stream are those of the session until it wraps
         self._transport = Transport(self._frame, self._frame, mix.loop())
-        self._keys: dict[str, Key] = {}
+        self._keys = Keys(open_source, self._read_source)
         self._nodes: dict[str, _Node] = {}
         self._busses: dict[str, Bus] = {}
         self._plans: dict[str, tuple[object, list[StageSpec]]] = {}
@@ -104,7 +104,7 @@ class Player:
         self._match, self._dim = Ramp(db_to_gain(mix.match_db)), Ramp(db_to_gain(DIM_DB) if mix.dim else 1.0)
         self._pipe = Pipe(mix.pipe_hz, sample_rate_hz=sample_rate_hz)
         self._guarded_until, self._fading_guard = 0, mix.guard
-        self._make_keys(mix)
+        self._keys.update(mix, frame=self._frame)
         self._make_nodes(mix, starting=True)
         self._rest = np.zeros((2, 0))
         self._forgotten = self._frame
@@ -140,7 +140,7 @@ class Player:
         self._match.set_goal(db_to_gain(mix.match_db), frame=self._frame)
         self._pipe.set_goal(mix.pipe_hz, frame=self._frame)
         self._dim.set_goal(db_to_gain(DIM_DB) if mix.dim else 1.0, frame=self._frame)
-        self._make_nodes(mix, starting=False, stale=loop_changed, changed_keys=self._make_keys(mix))
+        self._make_nodes(mix, starting=False, stale=loop_changed, changed_keys=self._keys.update(mix, frame=self._frame))
 
     def takes_long(self, mix: Mix) -> bool:
         """Tell whether a change to a mix would hold up play for long, were it not prepared.
@@ -313,46 +313,6 @@ class Player:
         """Return (frames,) from 0 to 1: how far a move with times acts, where the stream stands in the session."""
         return np.asarray(self._read_source(SpansSource(spans, self._rate), 0, frame, n_frames)[0])
 
-    def _read_key(self, key_id: str, after_fader: bool, frame: int, n_frames: int) -> Array:
-        """Return the raw signal of a track, or the sum of a group's members; silence for what is not there."""
-        if key_id in self._keys:
-            return self._read_one_key(self._keys[key_id], after_fader, frame, n_frames)
-        members = [key for key in list(self._keys.values()) if key.state.group_id == key_id]
-        if not members:
-            return no_key(key_id, after_fader, frame, n_frames)
-        raw = [self._read_one_key(member, after_fader, frame, n_frames) for member in members]
-        total = np.zeros((max(len(x) for x in raw), n_frames))
-        for x in raw:
-            total += x
-        return total
-
-    def _read_one_key(self, key: Key, after_fader: bool, frame: int, n_frames: int) -> Array:
-        x = self._read_source(key.source, key.state.start_frame, frame, n_frames) * key.open.take(frame, n_frames)
-        return x * key.fader.take(frame, n_frames) if after_fader else x
-
-    def _make_keys(self, mix: Mix) -> set[str]:
-        """Bring the keys up to date; returns the ids of tracks and groups that sound otherwise as keys than before."""
-        muted_groups = {group.id for group in mix.groups if group.mute}
-        keys: dict[str, Key] = {}
-        changed: set[str] = set()
-        for track in mix.tracks:
-            muted = track.mute or track.group_id in muted_groups
-            key = self._keys.get(track.id)
-            same_sound = key is not None and _sound_of(key.state) == _sound_of(track)
-            if key is None or not same_sound:
-                key = Key(track, self._open_source, muted)
-                changed |= {track.id, track.group_id or ""}
-            elif (key.heard, key.state.gain_db, key.state.group_id) != (not muted, track.gain_db, track.group_id):
-                changed |= {track.id, track.group_id or "", key.state.group_id or ""}
-            key.open.set_goal(0.0 if muted else 1.0, frame=self._frame)
-            key.fader.set_goal(db_to_gain(track.gain_db), frame=self._frame)
-            key.state = track
-            keys[track.id] = key
-        for gone in set(self._keys) - set(keys):
-            changed |= {gone, self._keys[gone].state.group_id or ""}
-        self._keys = keys
-        return changed - {""}
-
     def _make_nodes(
         self, mix: Mix, *, starting: bool, stale: bool = False, changed_keys: Set[str] = frozenset()
     ) -> None:  # fmt: skip
@@ -365,7 +325,7 @@ class Player:
         for track in heard:
             specs = self._specs(track, mix)
             node = self._nodes.get(track.id)
-            if node is None or track.id in self._busses or _sound_of(node.state) != _sound_of(track):
+            if node is None or track.id in self._busses or raw_sound_of(node.state) != raw_sound_of(track):
                 node = self._new_track(track, specs, starts.get(track.id, self._frame))
                 changed.add(track.id)
             elif node.strip.apply(specs, frame=self._frame, stale=stale or _listens(specs, changed_keys)):
@@ -435,7 +395,7 @@ class Player:
             return self._read_source(source, track.start_frame, at, n_frames)
 
         strip = Strip(
-            read_raw, self._read_key, source.n_channels, specs, frame=frame, sample_rate_hz=self._rate, rewindable=self._live
+            read_raw, self._keys.read, source.n_channels, specs, frame=frame, sample_rate_hz=self._rate, rewindable=self._live
         )
         return _Node(strip, track)
 
@@ -444,7 +404,7 @@ class Player:
         bus = Bus(frame=first, sample_rate_hz=self._rate)
         bus.members = members
         self._busses[group.id] = bus
-        strip = Strip(bus.read, self._read_key, 2, specs, frame=frame, sample_rate_hz=self._rate, rewindable=self._live)
+        strip = Strip(bus.read, self._keys.read, 2, specs, frame=frame, sample_rate_hz=self._rate, rewindable=self._live)
         return _Node(strip, group)
 
     def _aim(self, node: _Node, state: LedgerState, mix: Mix, left: float, right: float, *, starting: bool) -> bool:
@@ -466,8 +426,3 @@ class Player:
 
 def _listens(specs: list[StageSpec], changed_keys: Set[str]) -> bool:
     return any(spec.listens_to() in changed_keys for spec in specs)
-
-
-def _sound_of(state: LedgerState) -> object:
-    """Return what decides a track's raw sound."""
-    return (state.audio_id, state.start_frame) if isinstance(state, StripState) else None
