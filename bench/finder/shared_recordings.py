@@ -26,7 +26,7 @@ from mivlo.core.units import Array
 RATE = 11_025.0  # of all recordings, so that one of another rate is found as well
 STRETCH = 700  # frames that are compared: 63 ms
 BLOCK = 1 << 19
-ALIKE = 0.95  # of plain tones any two come near it, and some pass: what they are called tells
+ALIKE = 0.98  # of plain tones, as of high notes of an electric piano, any two come near it
 LEAST_NORM = 3e3 / 32_768.0  # of a stretch: silence resembles everything
 PATCH_FOLDER = Path("/usr/share/midi/freepats")
 # Of the sound font format: a sample header's length, the flags of samples in ROM and of compressed ones.
