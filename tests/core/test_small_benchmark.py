@@ -25,6 +25,8 @@ from tests.core.phrases import RATE, phrase
 MELODY = (60, 64, 67, 62, 65, 69, 71, 67, 64, 60, 62, 66, 70, 68)
 PROGRAMS = {"organ": 16, "accordion": 21, "cello": 42, "strings": 48, "trumpet": 56, "saxophone": 65, "oboe": 68, "flute": 73}
 LINES_EACH, NEAR_CENTS = 3, 50.0
+# Turns in which a partial louder than the line stands half a semitone beside it.
+BESIDE_A_PARTIAL = (("organ", 9), ("accordion", 9), ("strings", 3), ("saxophone", 9), ("oboe", 3), ("flute", 3))
 
 
 @lru_cache(maxsize=len(PROGRAMS))
@@ -80,6 +82,13 @@ def test_most_planted_lines_are_among_the_first_five_and_far_more_than_the_plain
     assert np.mean(ours) >= 0.75
     assert np.mean(ours) >= np.mean(plain) + 0.2
     assert np.median(cents) < 12.0
+
+
+@pytest.mark.parametrize(("name", "turn"), BESIDE_A_PARTIAL)
+def test_a_line_is_placed_where_it_is_and_not_at_a_louder_partial_beside_it(name: str, turn: int):
+    x, hz = planted(PROGRAMS[name], turn)
+    suspects = find(ArraySource(x), start=0, end=x.shape[1], sample_rate_hz=RATE).suspects[:5]
+    assert min(abs(1_200.0 * np.log2(one.hz / hz)) for one in suspects) < 20.0
 
 
 def test_clean_phrases_are_hardly_accused():
