@@ -29,7 +29,8 @@ CHORDS = ((0, 4, 7), (0, 3, 7), (0, 5, 9), (0, 4, 7, 10), (0, 7, 12, 16), (0, 3,
 class Bank:
     """A bank of a Debian package: its file, and whether it holds instruments, drums or both.
 
-    `without` are programs and drums whose recordings are in a test bank as well, as their correlation showed.
+    `without` are programs and drums whose recordings are in a test bank as well (finder/shared_recordings.py). Both are
+    numbers: one that names a drum takes the program of that number away too.
     """
 
     name: str
