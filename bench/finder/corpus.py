@@ -24,7 +24,7 @@ from finder.phrases import (
     draw_drums,
     draw_instrument,
     draw_phrase,
-)  # fmt: skip
+)
 from mivlo.core.filters.matched import high_shelf, plain_bell
 from mivlo.core.units import Array
 
