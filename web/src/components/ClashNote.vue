@@ -2,7 +2,7 @@
 /** One clash; the chosen one unfolds: what it is, how it sounds, who goes first, how the other gives way, and the proof. */
 import { computed } from 'vue'
 import type { ClashView, ProofView, YieldDraft } from '../api/client'
-import { formatDb, formatHz, tickHz } from '../lib/figures'
+import { formatDb, formatHz, tickHz, unbroken } from '../lib/figures'
 import FigureInput from './FigureInput.vue'
 import HoldButton from './HoldButton.vue'
 import ProofLine from './ProofLine.vue'
@@ -64,7 +64,7 @@ const moveTold = computed(() => {
       <span class="row2"><span class="figures">{{ region }}</span><span class="weight" :class="clash.weight">{{ answered ? (proof?.verdict ?? 'measuring') : clash.first === null ? 'both stay' : clash.weight }}</span></span>
     </button>
     <template v-if="open">
-      <p class="says first-up" data-test="sentence">{{ clash.sentence }}. {{ clash.can_be_won }}</p>
+      <p class="says first-up" data-test="sentence">{{ unbroken(`${clash.sentence}. ${clash.can_be_won}`) }}</p>
       <div class="line"><span class="soft">hold to hear</span>
         <HoldButton data-test="hear-hidden" @hold="emit('hear', [clash.hidden])" @release="emit('hear', null)">{{ hidden }}</HoldButton>
         <template v-if="clash.by">

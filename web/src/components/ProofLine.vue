@@ -2,6 +2,7 @@
 /** What a yield has brought, measured again: who gained, who lost, what stays hidden; before and after on one axis. */
 import { computed } from 'vue'
 import type { ProofView } from '../api/client'
+import { unbroken } from '../lib/figures'
 
 const props = defineProps<{ proof: ProofView; bandsHz: readonly number[]; front: string; yielding: string }>()
 const WIDTH = 150
@@ -25,7 +26,7 @@ const PICTURES = computed(() => [
 <template>
   <div class="proof" data-test="proof" :data-verdict="proof.verdict">
     <p class="verdict" :class="proof.verdict.replace(' ', '-')">{{ proof.verdict }}</p>
-    <p class="says">{{ proof.sentence }}.</p>
+    <p class="says">{{ unbroken(proof.sentence) }}.</p>
     <div class="pictures">
       <figure v-for="one in PICTURES" :key="one.name">
         <svg :width="WIDTH" :height="HEIGHT" role="img" :aria-label="`${one.name} among the others, before and after`">

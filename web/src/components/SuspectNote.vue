@@ -2,7 +2,7 @@
 /** One suspect in the margin; the chosen one unfolds into its evidence and what can be said to it. */
 import { computed } from 'vue'
 import type { Suspect } from '../api/client'
-import { formatHz, formatTime, noteOfHz } from '../lib/figures'
+import { formatHz, formatTime, noteOfHz, unbroken } from '../lib/figures'
 import { evidencePath, type SuspectAudition } from '../lib/suspects'
 import HoldButton from './HoldButton.vue'
 
@@ -41,7 +41,7 @@ const follows = computed(() => ({ true: 'follows the notes', false: 'does not fo
       <span class="kind">{{ suspect.kind }}</span><span class="figures">{{ formatHz(suspect.hz) }}</span><span class="sure">{{ suspect.sureness }}</span>
     </button>
     <template v-if="open">
-      <p class="says" data-test="evidence">{{ suspect.sentence }}.</p>
+      <p class="says" data-test="evidence">{{ unbroken(suspect.sentence) }}.</p>
       <div class="evidence">
         <svg :width="WIDTH" :height="HEIGHT" role="img" :aria-label="`Level around ${formatHz(suspect.hz)}`">
           <path :d="path" class="level" /><path :d="`M0 ${at - 6} h4 M0 ${at - 6} v12 h4`" class="bracket" />

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { formatDb, formatFigure, formatHz, noteOfHz, octavesToQ, parseFigure, parseHz, parseQ, qToOctaves, stepFigure } from './figures'
+import { formatDb, formatFigure, formatHz, noteOfHz, octavesToQ, parseFigure, parseHz, parseQ, qToOctaves, stepFigure, unbroken } from './figures'
 
 describe('figures as people type them', () => {
   it('reads frequencies with units, and notes with cents', () => {
@@ -49,6 +49,11 @@ describe('figures as people type them', () => {
     }
     expect(formatDb(-0.04)).toBe('0.0 dB')
     expect(formatHz(738)).toBe('738.0 Hz')
+  })
+
+  it('keeps a figure and its unit together', () => {
+    expect(unbroken('voice gained 31 % there; 1.20 kHz, -6 dB')).toBe('voice gained 31\u00a0% there; 1.20\u00a0kHz, -6\u00a0dB')
+    expect(unbroken('at 5 places of 3 strokes')).toBe('at 5 places of 3 strokes')
   })
 
   it('names notes with cents', () => {

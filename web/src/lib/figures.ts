@@ -62,6 +62,9 @@ export function formatDb(db: number, digits = 1): string {
   return `${Number(rounded) > 0 ? '+' : Number(rounded) < 0 ? '−' : ''}${Math.abs(Number(rounded)).toFixed(digits)} dB`
 }
 
+/** A sentence whose figures keep their units on the same line. */
+export const unbroken = (sentence: string) => sentence.replace(/(\d) (?=%|k?Hz\b|dB\b|m?s\b)/g, '$1\u00a0')
+
 export function formatTime(seconds: number): string {
   const minutes = Math.floor(seconds / 60)
   return `${minutes}:${(seconds - 60 * minutes).toFixed(1).padStart(4, '0')}`
