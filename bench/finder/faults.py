@@ -6,12 +6,13 @@ import numpy as np
 from scipy.signal import butter, lfilter, sosfiltfilt
 
 from mivlo.core.filters.matched import plain_bell
-from mivlo.core.units import Array
+from mivlo.core.units import Array, q_to_octaves
 
-__all__ = ["Fault", "FaultKind", "draw_fault", "draw_shell", "plant"]
+__all__ = ["Fault", "FaultKind", "draw_fault", "draw_shell", "hits", "plant"]
 
 FaultKind = str  # "line", "loud line", "hump", "harsh"
 FRAME_S = 0.05
+HIT_CENTS, WIDE_OCTAVES = 60.0, 1.0 / 3.0
 COUNTS_FROM_DB, COUNTS_FROM_SHARE = 3.0, 0.1  # definitions: a fault counts if it changes its own band that much, that often
 
 
@@ -34,6 +35,12 @@ class Fault:
     def loud_only(self) -> bool:
         """Tell whether it sounds only when the track is loud."""
         return self.kind in ("loud line", "harsh")
+
+
+def hits(fault: Fault, hz: float) -> bool:
+    """Tell whether a frequency is a fault's: within 60 cents or half the width of a line, a third of an octave of a wide one."""
+    octaves = abs(float(np.log2(hz / fault.hz)))
+    return octaves <= (max(HIT_CENTS / 1_200.0, 0.5 * q_to_octaves(fault.q)) if "line" in fault.kind else WIDE_OCTAVES)
 
 
 def draw_fault(kind: FaultKind, random: np.random.Generator, *, part: str) -> Fault:

@@ -19,14 +19,16 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import numpy as np
 import torch
-from scipy.ndimage import maximum_filter1d
 from scipy.optimize import minimize
+from scipy.special import expit, logit
 from torch.optim.swa_utils import AveragedModel, get_ema_multi_avg_fn
 
 from finder.cases import Case, load_cases
+from finder.faults import hits
 from finder.network import TapNetwork
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LOWEST_HZ
 from mivlo.core.finder.network import FURTHEST, LAYERS, OUTPUTS
+from mivlo.core.finder.places import SHAPES, places
 from mivlo.core.units import Array
 
 WEIGHTS = Path(__file__).parents[2] / "src" / "mivlo" / "core" / "finder" / "weights.npz"
@@ -108,33 +110,32 @@ def fit(
 
 
 def calibration(log_odds: Array, cases: list[Case]) -> Array:
-    """Return (outputs, 2): slope and offset that turn the log odds of a maximum into those of its being a fault.
+    """Return (outputs, 2): slope and offset that turn the log odds of a place into those of its being a fault.
 
     Clean files count as if they were half of all: of what is fitted on they are fewer than of what somebody has.
 
     Source: J. Platt, "Probabilistic outputs for support vector machines", 1999 (from memory): a logistic fit on what
     was held back
     """
-    found = []
+    found = {"loud-only": [1.0, 0.0]}
     clean = float(np.mean([not case.item.faults for case in cases]))
-    for row, name in enumerate(OUTPUTS):
+    for shape in SHAPES:
         values, truths, counts = [], [], []
-        for of_file, case in zip(log_odds[:, row], cases, strict=True):
-            apart, reach = (4, 3.0) if name == "line" else (40, 20.0)
-            tops = np.flatnonzero((of_file >= maximum_filter1d(of_file, 2 * apart + 1)) & (of_file > -6.0))
-            places = [np.log2(f.hz / LOWEST_HZ) * BANDS_PER_OCTAVE for f in case.item.faults if name in f.kind]
-            values += of_file[tops].tolist()
-            truths += [any(abs(top - place) <= reach for place in places) for top in tops]
-            counts += [CLEAN_SHARE / clean if not case.item.faults else (1.0 - CLEAN_SHARE) / (1.0 - clean)] * len(tops)
+        for of_file, case in zip(log_odds[:, OUTPUTS.index(shape)], cases, strict=True):
+            planted = [fault for fault in case.item.faults if shape in fault.kind]
+            listed = places(expit(of_file), shape)
+            values += [float(logit(p)) for _, p in listed]
+            truths += [any(hits(fault, LOWEST_HZ * 2.0 ** (band / BANDS_PER_OCTAVE)) for fault in planted) for band, _ in listed]
+            counts += [CLEAN_SHARE / clean if not case.item.faults else (1.0 - CLEAN_SHARE) / (1.0 - clean)] * len(listed)
         x, y, weight = np.array(values), np.array(truths, dtype=float), np.array(counts)
 
         def misfit(ab: Array, x: Array = x, y: Array = y, weight: Array = weight) -> float:
             z = ab[0] * x + ab[1]
             return float(np.average(np.logaddexp(0.0, z) - y * z, weights=weight))
 
-        found.append([1.0, 0.0] if name == "loud-only" else minimize(misfit, [1.0, -1.0]).x.tolist())
-        print(f"{name}: {len(x)} maxima, {y.mean():.2f} of them faults, slope and offset {np.round(found[-1], 2)}")
-    return np.array(found)
+        found[shape] = minimize(misfit, [1.0, -1.0]).x.tolist()
+        print(f"{shape}: {len(x)} places, {y.mean():.2f} of them faults, slope and offset {np.round(found[shape], 2)}")
+    return np.array([found[name] for name in OUTPUTS])
 
 
 def _of_fit(weights: dict[str, Array], seed: int) -> dict[str, torch.Tensor] | None:

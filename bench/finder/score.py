@@ -22,17 +22,15 @@ from report import conclude, machine_line, table
 from scipy.ndimage import maximum_filter1d
 
 from finder.corpus import Item, items_of_phrase
-from finder.faults import Fault
+from finder.faults import Fault, hits
 from finder.phrases import RATE
 from finder.voices import draw_voice
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.finder.stretch import Suspect
 from mivlo.core.finder.suspects import find
 from mivlo.core.spectra.average import AXIS_HZ, band_levels, stand_out
-from mivlo.core.units import q_to_octaves
 
 FIRST = 5  # suspects that count
-HIT_CENTS, WIDE_OCTAVES = 60.0, 1.0 / 3.0
 EVENT_S = 0.03
 SURE = 0.5
 HUMP_KINDS = ("boom", "mud", "boxy", "honk")
@@ -70,22 +68,15 @@ def scored(work: tuple[int, Path]) -> list[Scored]:
     return found
 
 
-def hits_line(fault: Fault, hz: float) -> bool:
-    """Tell whether a frequency lies within 60 cents or half the fault's width."""
-    return abs(1_200.0 * float(np.log2(hz / fault.hz))) <= max(HIT_CENTS, 600.0 * q_to_octaves(fault.q))
-
-
 def answer_to(fault: Fault, suspects: Sequence[Suspect]) -> Suspect | None:
     """Return the first suspect that names a fault: a line by its place, a wide one by place and kind."""
     for suspect in suspects:
-        if "line" in fault.kind:
-            if suspect.q >= 3.0 and hits_line(fault, suspect.hz):
-                return suspect
-        elif abs(np.log2(suspect.hz / fault.hz)) <= WIDE_OCTAVES:
-            if fault.kind == "harsh" and suspect.kind == "harsh" and suspect.behaviour == "when-loud":
-                return suspect
-            if fault.kind == "hump" and suspect.kind in HUMP_KINDS and suspect.behaviour == "steady":
-                return suspect
+        named = {
+            "harsh": suspect.kind == "harsh" and suspect.behaviour == "when-loud",
+            "hump": suspect.kind in HUMP_KINDS and suspect.behaviour == "steady",
+        }.get(fault.kind, suspect.q >= 3.0)
+        if named and hits(fault, suspect.hz):
+            return suspect
     return None
 
 
@@ -140,7 +131,7 @@ def rows_of(files: Sequence[Scored]) -> list[tuple[str, str, str]]:
             if "line" not in fault.kind:
                 continue
             found["all lines"].append(answer is not None)
-            plain.append(any(hits_line(fault, hz) for hz in one.plain_hz[:FIRST]))
+            plain.append(any(hits(fault, hz) for hz in one.plain_hz[:FIRST]))
             if answer is not None:
                 cents.append(abs(1_200.0 * float(np.log2(answer.hz / fault.hz))))
                 told_right["loud" if fault.loud_only else "steady"].append((answer.behaviour == "when-loud") == fault.loud_only)

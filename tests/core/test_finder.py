@@ -22,6 +22,7 @@ from mivlo.core.finder.level_map import HOP_S, level_map
 from mivlo.core.finder.measures import cliff_hz, lowest_note_hz, ring_time_s, track_notes
 from mivlo.core.finder.pins import answers_to_pin
 from mivlo.core.finder.pitch_line import pitch_line
+from mivlo.core.finder.places import places
 from mivlo.core.finder.stretch import Findings
 from mivlo.core.finder.suspects import find
 from mivlo.core.finder.verify import measure_again
@@ -263,6 +264,26 @@ def test_the_weights_were_fitted_to_the_cues_that_there_are():
     cues = band_cues(level_map(ArraySource(x), start=0, end=x.shape[1], sample_rate_hz=RATE))
     with np.load(ROOT / "src" / "mivlo" / "core" / "finder" / "weights.npz") as weights:
         assert tuple(weights["names"]) == cues.names
+
+
+def test_a_hump_may_lie_at_the_shoulder_of_its_odds_and_a_line_only_at_a_top():
+    bands = np.arange(544)
+
+    def hill(at, height, wide):
+        return height * np.exp(-0.5 * ((bands - at) / wide) ** 2)
+
+    odds = hill(250, 0.3, 18.0) + hill(290, 0.06, 18.0)
+    assert np.all(np.diff(odds[np.argmax(odds) :]) <= 0.0)  # no second top
+    found = places(odds, "hump")
+    assert abs(found[0][0] - 250) <= 10
+    assert found[0][1] == odds.max() > found[1][1]
+    assert abs(found[1][0] - 290) <= 20  # a third of an octave
+    gaps = np.diff(np.sort([band for band, _ in found]))
+    assert gaps.min() > 30  # half an octave
+    assert [band for band, _ in places(odds, "harsh")] == [found[0][0]]
+    assert [band for band, _ in places(odds, "line")] == [int(np.argmax(odds))]
+    assert places(odds, "hump", bands > 260)[0] == found[1]  # what may not be accused hides nobody else, and is not replaced
+    assert places(0.002 * odds, "hump") == []
 
 
 def test_evidence_is_said_in_words():

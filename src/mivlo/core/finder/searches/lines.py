@@ -4,12 +4,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d, uniform_filter1d
+from scipy.ndimage import uniform_filter1d
 from scipy.special import logit
 
 from mivlo.core.finder.kinds import STRUCK, Kind, kind_of_hump, kind_of_line
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
 from mivlo.core.finder.measures import bell_fit, follows_notes, lowest_note_hz, proud_of, refined_hz, ring_time_s, stretches
+from mivlo.core.finder.places import SHAPES, Shape, places
 from mivlo.core.finder.proposals import propose
 from mivlo.core.finder.stretch import Behaviour, Stretch, Suspect, around
 from mivlo.core.roles import Role
@@ -17,11 +18,7 @@ from mivlo.core.roles import Role
 __all__ = ["search"]
 
 MOST_SUSPECTS = 10
-LEAST_CONFIDENCE = {"line": 0.00025, "hump": 0.0025, "harsh": 0.0025}  # an ear may want to look further down the list
 WORTH_MEASURING = 0.03  # of the confidence: how it rings takes longest to measure
-APART = {"line": 4, "hump": 25, "harsh": 25}  # bands
-# Where a hump is, is told less sharply than where a line is: its place is where most odds lie within a third of an octave.
-PLACE_BANDS = {"line": 1, "hump": BANDS_PER_OCTAVE // 3 + 1, "harsh": BANDS_PER_OCTAVE // 3 + 1}
 PROUD_SHARE, LEAST_PROUD_DB = 0.5, 3.0  # of its excess: from there on it counts as present
 LOUD_ONLY_FROM = 0.5
 AGREE_CENTS = 15.0
@@ -41,15 +38,15 @@ RESTLESS_DB = 1.5  # how much a track's loudness varies: of one that varies less
 def search(stretch: Stretch) -> list[Suspect]:
     """Return what the network takes for a fault, strongest first."""
     doubts = DOUBTS.get(stretch.role, {}) if stretch.role is not None else {}
-    places = [
+    likely: list[tuple[int, float, Shape]] = [
         (band, p * doubts.get(shape, 1.0), shape)
-        for shape, apart in APART.items()
-        for band, p in _maxima(getattr(stretch.odds, shape), apart, PLACE_BANDS[shape], LEAST_CONFIDENCE[shape], stretch.allowed)
+        for shape in SHAPES
+        for band, p in places(getattr(stretch.odds, shape), shape, stretch.allowed)
     ]
     if stretch.cues["unrest"][0] < RESTLESS_DB:
-        places = [(band, p, "hump" if shape == "harsh" else shape) for band, p, shape in places]
-    places.sort(key=lambda place: -place[1])
-    found = [_measured(stretch, band, p, shape) for band, p, shape in places[:MOST_SUSPECTS]]
+        likely = [(band, p, "hump" if shape == "harsh" else shape) for band, p, shape in likely]
+    likely.sort(key=lambda place: -place[1])
+    found = [_measured(stretch, band, p, shape) for band, p, shape in likely[:MOST_SUSPECTS]]
     return [_weighed(suspect, found, stretch.role) for suspect in found]
 
 
@@ -67,15 +64,7 @@ def _weighed(suspect: Suspect, others: Sequence[Suspect], role: Role | None) -> 
     return replace(suspect, confidence=odds / (1.0 + odds))
 
 
-def _maxima(odds: np.ndarray, apart: int, width: int, least: float, allowed: np.ndarray) -> list[tuple[int, float]]:
-    """Return where most odds lie within a width, and the highest of them there."""
-    within = uniform_filter1d(odds, width, mode="constant")
-    highest = maximum_filter1d(odds, width)
-    top = np.flatnonzero((within >= maximum_filter1d(within, 2 * apart + 1)) & (highest >= least) & allowed)
-    return [(int(band), float(highest[band])) for band in top]
-
-
-def _measured(stretch: Stretch, band: int, confidence: float, shape: str) -> Suspect:
+def _measured(stretch: Stretch, band: int, confidence: float, shape: Shape) -> Suspect:
     """Return a suspect with its evidence."""
     levels, active = stretch.levels, stretch.cues.active
     x = levels.levels_db[active]
