@@ -3,6 +3,7 @@
     .venv/bin/pip install torch==2.13.0     (a tool of development only: not needed to run or to test)
     .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 3900] [--variants 6] [--fits 2]
     .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --go-on     (each fit from one of the weights that there are)
+    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --beside    (beside the fits that there are)
 
 Wants Debian's fluidsynth, wildmidi, stk, hydrogen-drumkits, sonic-pi-samples and the packages of the training banks
 (finder/phrases.py): sounds to learn from, of which nothing is shipped. The folder keeps phrases and cues.
@@ -170,7 +171,7 @@ def main() -> None:
     parser.add_argument("--variants", type=int, nargs="+", default=[6], help="files of each phrase; each number draws anew")
     parser.add_argument("--fits", type=int, default=2)
     parser.add_argument("--go-on", action="store_true")
-    parser.add_argument("--beside", action="store_true", help="with --go-on: what there is stays, beside the new fits")
+    parser.add_argument("--beside", action="store_true", help="the fits that there are stay, beside the new ones")
     parser.add_argument("--out", type=Path, default=WEIGHTS)
     options = parser.parse_args()
     cases = [case for n in options.variants for case in load_cases("training", options.phrases, n, options.folder)]
@@ -178,12 +179,13 @@ def main() -> None:
     some = values[:: max(len(values) // 400, 1)].astype(np.float32)
     mean, spread = some.mean(axis=(0, 2)), some.std(axis=(0, 2)) + 1e-3
     n_kept, n_fits, before = 0, options.fits, dict[str, Array]()
-    if options.go_on:
+    if options.go_on or options.beside:
         with np.load(WEIGHTS) as stored_before:
             before = dict(stored_before)
-        assert tuple(before["names"]) == cases[0].names, "the weights that there are know other cues: fit from scratch"
-        n_fits, mean, spread = int(before["fits"]), before["mean"], before["spread"]
-        n_kept = n_fits if options.beside else 0
+        assert tuple(before["names"]) == cases[0].names, "the weights that there are know other cues: fit all from scratch"
+        mean, spread = before["mean"], before["spread"]
+        n_fits = int(before["fits"]) if options.go_on else n_fits
+        n_kept = int(before["fits"]) if options.beside else 0
     n_bands = values.shape[2]
     for row in range(len(values)):
         values[row] = np.clip((values[row] - mean[:, None]) / spread[:, None], -FURTHEST, FURTHEST)
@@ -193,7 +195,7 @@ def main() -> None:
     seeds = range(n_kept, n_kept + n_fits)
     stored: dict[str, Array] = {"mean": mean, "spread": spread, "fits": np.array(seeds.stop), "names": np.array(cases[0].names)}
     stored |= {name: part for name, part in before.items() if n_kept and "." in name}
-    _LEARNT = ((x, truth, weight, held), before)
+    _LEARNT = ((x, truth, weight, held), before if options.go_on else {})
     with ProcessPoolExecutor(2, multiprocessing.get_context("fork")) as pool:
         for part in pool.map(fit_one, seeds):
             stored |= part
