@@ -35,6 +35,7 @@ EVENT_S = 0.03
 SURE = 0.5
 HUMP_KINDS = ("boom", "mud", "boxy", "honk")
 VARIANTS = 2
+PLAIN_FINDS = 0.7  # of the lines, by the issue that set the goals
 N_VOICES = 40
 LOWEST_HZ, HIGHEST_HZ = 120.0, 10_000.0  # where the plain method looks
 
@@ -119,6 +120,24 @@ def events_rows() -> list[tuple[str, str, str]]:
     return rows
 
 
+def in_plain_material(files: Sequence[Scored]) -> list[bool]:
+    """Return of which lines the finder finds, in the instruments that are easiest for the plain method.
+
+    So many of them as leave it the share that the issue says that it finds: there a goal is as hard as it was meant.
+    """
+    lines: dict[str, list[tuple[bool, bool]]] = defaultdict(list)
+    for one in files:
+        for fault in (fault for fault in one.item.faults if "line" in fault.kind):
+            plain = any(hits(fault, hz) for hz in one.plain_hz[:FIRST])
+            lines[one.item.instrument].append((plain, answer_to(fault, one.suspects[:FIRST]) is not None))
+    taken: list[tuple[bool, bool]] = []
+    for of_one in sorted(lines.values(), key=lambda pairs: -float(np.mean([plain for plain, _ in pairs]))):
+        if np.mean([plain for plain, _ in taken + of_one]) < PLAIN_FINDS:
+            break
+        taken += of_one
+    return [found for _, found in taken]
+
+
 def rows_of(files: Sequence[Scored]) -> list[tuple[str, str, str]]:
     """Return the goals of the issue with what was measured."""
     found: dict[str, list[bool]] = defaultdict(list)
@@ -149,6 +168,7 @@ def rows_of(files: Sequence[Scored]) -> list[tuple[str, str, str]]:
         ("clean files, suspects over one half, mean", "", f"{np.mean(sure):.2f}"),
         ("loud-only lines told from steady", "80 %", f"{share(told_right['loud'])} (steady: {share(told_right['steady'])})"),
         ("for comparison: lines among the first five of the plain method", "", share(plain)),
+        ("of the instruments' lines of which that finds 70 %, ours finds", "", share(in_plain_material(files))),
         ("for comparison: places that it accuses per clean file", "", f"{np.mean([len(one.plain_hz) for one in clean]):.0f}"),
     ]
 

@@ -10,7 +10,7 @@ from mivlo.core.roles import VOICES
 
 __all__ = ["search"]
 
-DOUBT_OF_NO_VOICE = 0.05  # of a track that nobody has called a voice: drums and plucked strings have bursts of their own
+DOUBT_OF_NO_VOICE = 0.02  # of a track that nobody has called a voice: drums and plucked strings have bursts of their own
 BurstKind = Literal["plosive", "sibilance"]
 
 
