@@ -81,6 +81,11 @@ def answer_to(fault: Fault, suspects: Sequence[Suspect]) -> Suspect | None:
     return None
 
 
+def plain_finds(fault: Fault, one: Scored) -> bool:
+    """Tell whether the plain method has a line among its first places."""
+    return any(hits(fault, hz) for hz in one.plain_hz[:FIRST])
+
+
 def case_of(fault: Fault) -> str:
     """Return the name of a fault's row."""
     if fault.kind == "line":
@@ -128,8 +133,8 @@ def in_plain_material(files: Sequence[Scored]) -> list[bool]:
     lines: dict[str, list[tuple[bool, bool]]] = defaultdict(list)
     for one in files:
         for fault in (fault for fault in one.item.faults if "line" in fault.kind):
-            plain = any(hits(fault, hz) for hz in one.plain_hz[:FIRST])
-            lines[one.item.instrument].append((plain, answer_to(fault, one.suspects[:FIRST]) is not None))
+            ours = answer_to(fault, one.suspects[:FIRST]) is not None
+            lines[one.item.instrument].append((plain_finds(fault, one), ours))
     taken: list[tuple[bool, bool]] = []
     for of_one in sorted(lines.values(), key=lambda pairs: -float(np.mean([plain for plain, _ in pairs]))):
         if np.mean([plain for plain, _ in taken + of_one]) < PLAIN_FINDS:
@@ -150,7 +155,7 @@ def rows_of(files: Sequence[Scored]) -> list[tuple[str, str, str]]:
             if "line" not in fault.kind:
                 continue
             found["all lines"].append(answer is not None)
-            plain.append(any(hits(fault, hz) for hz in one.plain_hz[:FIRST]))
+            plain.append(plain_finds(fault, one))
             if answer is not None:
                 cents.append(abs(1_200.0 * float(np.log2(answer.hz / fault.hz))))
                 told_right["loud" if fault.loud_only else "steady"].append((answer.behaviour == "when-loud") == fault.loud_only)
