@@ -26,7 +26,9 @@ NEEDS_LOWS: tuple[Role, ...] = ("bass", "kick", "full backing")
 GENTLE, STRICT = 12, 24  # dB per octave
 BELOW_NOTE = 2.0 ** (-3.0 / 12.0)  # of the lowest note: three semitones below it
 NOTE_BELOW_TOP_DB, NOTE_OVER_SIDES_DB = 30.0, 10.0
-ENERGY_BELOW = 1e-2  # of a drum, or where no note is seen: what lies below is a hundredth of the track
+ENERGY_BELOW = 1e-2  # of a drum, or where no note is seen: what lies below is a hundredth of its strokes
+STROKES_FROM, PAUSES_TO, NEARBY_S = 80.0, 30.0, 2.0  # percentiles of the moments nearby: rumble swells too
+STROKE_OVER_PAUSE = 3.0  # in power: what stands less over the pauses goes on whatever is played
 STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "cymbals", "hand percussion")
 AUDIBLE_DB = -5.0  # of a track beside the rest of the mix in a third of an octave: about a tone's threshold in noise
 ALLOWED_LU = 0.5
@@ -86,7 +88,7 @@ def clear_the_cellar(tracks: Sequence[CellarTrack], *, end_frame: int, sample_ra
         levels = _map_of(track, end_frame, sample_rate_hz)
         hz = levels.hz[::EVERY_BAND]
         powers.append(_thirds(10.0 ** ((levels.levels_db + track.gain_db) / 10.0))[:, ::EVERY_BAND].astype(np.float32))
-        rows.append((_lowest_note_hz(levels.hz, curve := _loud_curve(levels), track.role), levels.hz, curve))
+        rows.append((_lowest_note_hz(levels, curve := _loud_curve(levels), track.role), levels.hz, curve))
     total = np.sum(powers, axis=0) if powers else np.zeros((0, 0))
     weights = np.abs(sosfreqz(k_weighting(sample_rate_hz), hz, fs=sample_rate_hz)[1]) ** 2
     cuts = []
@@ -138,8 +140,22 @@ def _loud_curve(levels: LevelMap) -> Floats:
     return np.asarray(np.percentile(levels.levels_db[sounds], 97.0, axis=0))
 
 
-def _lowest_note_hz(hz: Floats, curve: Floats, role: Role) -> float | None:
+def _stroke_power(levels: LevelMap) -> Floats:
+    """Return by how much each band's power rises from pauses to strokes: rumble that just goes on is none of theirs."""
+    power = 10.0 ** (levels.levels_db / 10.0)
+    # By the middle of all bands, as a stroke reaches over most of them: by its power, a moment of much rumble would be one.
+    height = np.median(levels.levels_db, axis=1)
+    strokes, pauses = np.zeros(power.shape[1]), np.zeros(power.shape[1])
+    for part in np.array_split(np.arange(len(height)), max(1, round(len(height) * levels.hop_s / NEARBY_S))):
+        own = height[part]
+        strokes += power[part][own >= np.percentile(own, STROKES_FROM)].mean(axis=0)
+        pauses += power[part][own <= np.percentile(own, PAUSES_TO)].mean(axis=0)
+    return np.asarray(np.where(strokes > STROKE_OVER_PAUSE * pauses, strokes - pauses, 0.0))
+
+
+def _lowest_note_hz(levels: LevelMap, curve: Floats, role: Role) -> float | None:
     """Return the lowest frequency at which the track plays something: a peak that is no mere skirt; None for silence."""
+    hz = levels.hz
     top = float(curve.max())
     if top < -90.0:
         return None
@@ -149,8 +165,8 @@ def _lowest_note_hz(hz: Floats, curve: Floats, role: Role) -> float | None:
     notes = np.flatnonzero(peaks & (curve > top - NOTE_BELOW_TOP_DB))
     if len(notes) and role not in STRUCK:
         return float(hz[notes[0]])
-    power = np.cumsum(10.0 ** (curve / 10.0))
-    return float(hz[np.searchsorted(power, ENERGY_BELOW * power[-1])])
+    power = np.cumsum(_stroke_power(levels))
+    return float(hz[np.searchsorted(power, ENERGY_BELOW * power[-1])]) if power[-1] > 0.0 else None
 
 
 def _safe(track: CellarTrack, lowest_hz: float | None, rate: float) -> LowCut | None:
