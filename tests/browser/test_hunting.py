@@ -2,6 +2,7 @@
 
 import io
 import json
+import re
 from pathlib import Path
 
 import numpy as np
@@ -122,6 +123,15 @@ def test_the_cellar_is_heard_cleared_for_all_and_brought_back(bench, page: Page)
     table = page.get_by_test_id("cellar")
     expect(table.locator("tbody tr")).to_have_count(9, timeout=60_000)
     expect(table).to_contain_text("D4")  # the fiddle's and the voice's lowest note
+    def told_db() -> float:
+        return float(re.search(r"([\d.]+)\sdB below the lowest notes", page.get_by_test_id("cellar-sum").inner_text()).group(1))
+
+    all_of_it_db = told_db()
+    table.get_by_label("Leave Squeezebox").check()
+    page.wait_for_function("() => document.querySelector('[data-test=clear-cellar]').textContent.includes('8 tracks')")
+    expect(page.get_by_test_id("cellar-sum")).not_to_contain_text(f"{all_of_it_db:.1f}\u00a0dB")
+    assert 3 < told_db() < all_of_it_db  # what is left in one track stays in the sum
+    table.get_by_role("button", name="Safe").click()
     hear = page.get_by_test_id("hear-cellar")
     hear.scroll_into_view_if_needed()
     box = hear.bounding_box()
@@ -134,6 +144,7 @@ def test_the_cellar_is_heard_cleared_for_all_and_brought_back(bench, page: Page)
     page.get_by_test_id("play").click()
     page.get_by_test_id("clear-cellar").click()
     bench.saved()
+    expect(page.get_by_test_id("cellar-cleared")).to_contain_text(f"{all_of_it_db:.1f}\u00a0dB")
     ledgers = "window.mivlo.session.state.value.tracks.map((track) => track.ledger.map((entry) => entry.move.kind))"
     assert page.evaluate(f"() => {ledgers}") == [["low-cut"]] * 9
     page.get_by_role("button", name="undo").click()  # all tracks in one step

@@ -2,11 +2,13 @@
 
 import numpy as np
 import pytest
+from scipy.signal import butter, sosfilt
 
-from mivlo.core.cellar import HIGHEST_CUT_HZ, CellarTrack, clear_the_cellar
+from mivlo.core.cellar import HIGHEST_CUT_HZ, CellarTrack, clear_the_cellar, pile_up
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.errors import ParameterError
 from mivlo.core.finder.survey import DEFAULT_AMOUNT, survey
+from mivlo.core.loudness import integrated_loudness
 
 from .phrases import RATE, phrase
 
@@ -54,22 +56,22 @@ def test_a_survey_says_what_is_wrong_and_finds_nothing_in_silence():
 
 
 def test_the_cellar_finds_lowest_notes_and_cuts_below_them():
-    rumble = 0.003 * np.cumsum(np.random.default_rng(2).standard_normal(8 * RATE))
-    rumble -= np.convolve(rumble, np.ones(4_001) / 4_001, "same")
-    rumble *= 0.01 / np.std(rumble)
+    def rumble(seed: int) -> np.ndarray:
+        x = np.cumsum(np.random.default_rng(seed).standard_normal(8 * RATE))
+        x -= np.convolve(x, np.ones(4_001) / 4_001, "same")
+        return 0.01 / np.std(x) * x
 
     def track(name: str, role: str, program: int, notes: tuple[int, ...]) -> CellarTrack:
-        x = phrase(program, notes)[0]
-        n = min(x.shape[1], len(rumble))
-        return CellarTrack(name, ArraySource(x[:, :n] + rumble[:n]), 0, role, 0.0)
+        x = phrase(program, notes)[0][:, : 8 * RATE]
+        return CellarTrack(name, ArraySource(x + rumble(program)[: x.shape[1]]), 0, role, 0.0)
 
     # Strokes of a shell at 180 Hz in as much rumble: a drum's lows are what its strokes bring.
-    t = np.arange(len(rumble)) / RATE
+    t = np.arange(8 * RATE) / RATE
     click = np.random.default_rng(3).standard_normal(len(t)) * np.exp(-(t % 0.6) / 0.01)
     strokes = 0.03 * np.sin(2 * np.pi * 180.0 * t) * np.exp(-(t % 0.6) / 0.08) + 0.01 * click
 
     tracks = [
-        CellarTrack("drum", ArraySource((strokes + rumble)[None]), 0, "hand percussion", 0.0),
+        CellarTrack("drum", ArraySource((strokes + rumble(2))[None]), 0, "hand percussion", 0.0),
         track("fiddle", "strings", 40, (62, 64, 67, 69, 71, 74, 69, 67)),
         track("bass", "bass", 33, (38, 36, 33, 31, 33, 36, 38, 33)),
         track("keys", "keys", 0, (48, 52, 55, 60, 64, 60, 55, 52)),
@@ -90,5 +92,42 @@ def test_the_cellar_finds_lowest_notes_and_cuts_below_them():
     assert by_name["none"].safe is None
     assert by_name["none"].lowest_note_hz is None
     assert by_name["bass"].safe is None or by_name["bass"].safe.hz < 40
-    assert min(cellar.mix_gain_db, cellar.safe_gain_db) > 1.0
-    assert clear_the_cellar([], end_frame=0, sample_rate_hz=RATE).tracks == ()
+    # What is told to be lost is what scipy's Butterworth cuts take off the rumble there (with it lie the thumps of the keys).
+    rumbles = {"drum": rumble(2), "fiddle": rumble(40), "bass": rumble(33), "keys": rumble(0)}
+    for chosen in ({cut.track_id: cut.safe for cut in cellar.tracks if cut.safe}, {"fiddle": by_name["fiddle"].in_the_mix}):
+        before, after = np.zeros(6 * RATE), np.zeros(6 * RATE)
+        for name, x in rumbles.items():
+            below = butter(6, [29.0, max(by_name[name].lowest_note_hz * 2.0 ** (-3 / 12), 30.0)], "band", fs=RATE, output="sos")
+            x = sosfilt(below, x[: 6 * RATE])
+            before += x
+            if cut := chosen.get(name):
+                x = sosfilt(butter(cut.slope_db_per_octave // 6, cut.hz, "high", fs=RATE, output="sos"), x)
+            after += x
+        lost_db = 20.0 * np.log10(np.std(before) / np.std(after))
+        sums = pile_up(cellar, chosen)
+        assert abs(sums.lost_db - lost_db) < 1.5, (sums.lost_db, lost_db)
+        assert np.all(np.array(sums.left_db) <= np.array(sums.others_db) + 0.05)
+    assert 1_200 * np.log2(sums.hz[int(np.argmax(sums.needed_db))] / 49.0) > -100  # the bass's, whose lowest note is G1
+    assert pile_up(cellar, {}).lost_db == 0.0
+    nothing = clear_the_cellar([], end_frame=0, sample_rate_hz=RATE)
+    assert nothing.tracks == ()
+    assert pile_up(nothing, {}).lost_db == 0.0
+
+
+@pytest.mark.parametrize(("program", "notes", "role"), [
+    (0, (36, 40, 43, 48, 43, 40, 36, 41), "keys"), (42, (36, 43, 48, 41, 40, 38, 45, 50), "strings"),
+    (24, (40, 45, 50, 55, 52, 47, 43, 45), "electric guitar"), (57, (40, 45, 50, 55, 52, 47, 43, 45), "brass"),
+])  # fmt: skip
+def test_a_cut_in_the_mix_loses_half_a_unit_of_loudness_at_most(program, notes, role):
+    x = phrase(program, notes)[0]
+    alone = CellarTrack("alone", ArraySource(x), 0, role, 0.0)  # nothing hides it: all of it is heard
+    (found,) = clear_the_cellar([alone], end_frame=x.shape[1], sample_rate_hz=RATE).tracks
+
+    def lost_lu(hz: float) -> float:
+        """By scipy's Butterworth and the loudness of BS.1770-4."""
+        cut = sosfilt(butter(2, hz, "high", fs=RATE, output="sos"), x, axis=1)
+        return integrated_loudness(x, sample_rate_hz=RATE) - integrated_loudness(cut, sample_rate_hz=RATE)
+
+    assert found.in_the_mix.slope_db_per_octave == 12
+    assert lost_lu(found.in_the_mix.hz) < 0.5
+    assert lost_lu(found.in_the_mix.hz * 2.0**0.5) > 0.5  # half an octave more would be missed

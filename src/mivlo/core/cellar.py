@@ -8,13 +8,13 @@ from scipy.ndimage import maximum_filter1d, minimum_filter1d, uniform_filter1d
 from scipy.signal import sosfreqz
 
 from mivlo.core.engine.source import Source
-from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map, window_shares
 from mivlo.core.k_weighting import k_weighting
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.roles import Role
 from mivlo.core.units import Array, Floats
 
-__all__ = ["Cellar", "CellarCut", "CellarTrack", "clear_the_cellar"]
+__all__ = ["Cellar", "CellarCut", "CellarTrack", "PileUp", "clear_the_cellar", "pile_up"]
 
 # Rules of thumb (common practice, no source): how high a low cut of each role may go. Bass and kick need their lows.
 HIGHEST_CUT_HZ: Mapping[Role, float] = {
@@ -32,9 +32,9 @@ STROKE_OVER_PAUSE = 3.0  # in power: what stands less over the pauses goes on wh
 STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "cymbals", "hand percussion")
 AUDIBLE_DB = -5.0  # of a track beside the rest of the mix in a third of an octave: about a tone's threshold in noise
 ALLOWED_LU = 0.5
+UNSURE_LU = 0.1  # so far is a loss by the map from one by BS.1770
 LOWEST_CUT_HZ, SMALLEST_CUT_HZ = 20.0, 25.0
 CUTS_PER_OCTAVE = 6
-CLUTTER_BELOW_HZ = 200.0
 EVERY_BAND = 5  # of the map: a twelfth of an octave is fine enough for thirds of one
 SHOWN_BELOW_HZ = 500.0
 ACTIVE_DB = 45.0
@@ -53,23 +53,42 @@ class CellarTrack:
 
 @dataclass(frozen=True, slots=True)
 class CellarCut:
-    """Two proposals for one track, None where nothing is to be gained; levels of its low end for a picture."""
+    """Two proposals for one track, None where nothing is to be gained; levels of its low end for a picture.
+
+    `low_power` is what it adds to the mix in each of these bands, the mean over the song.
+    """
 
     track_id: str
+    needs_lows: bool
     lowest_note_hz: float | None
     safe: LowCut | None
     in_the_mix: LowCut | None
     low_hz: tuple[float, ...]
     low_db: tuple[float, ...]
+    low_power: tuple[float, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class Cellar:
-    """All tracks, and by how many dB each way of cutting lowers what is below 200 Hz but no track's that needs it."""
+    """All tracks, and the bands in which their powers are told."""
 
     tracks: tuple[CellarCut, ...]
-    safe_gain_db: float
-    mix_gain_db: float
+    hz: tuple[float, ...]
+    sample_rate_hz: float
+
+
+@dataclass(frozen=True, slots=True)
+class PileUp:
+    """The lows of all tracks together, levels (bands,) at `hz`: what bass and kick need, and all the others.
+
+    `left_db` is what some cuts leave of the others, `lost_db` by how many dB falls what lies below the tracks' lowest notes.
+    """
+
+    hz: tuple[float, ...]
+    needed_db: tuple[float, ...]
+    others_db: tuple[float, ...]
+    left_db: tuple[float, ...]
+    lost_db: float
 
 
 def clear_the_cellar(tracks: Sequence[CellarTrack], *, end_frame: int, sample_rate_hz: float) -> Cellar:
@@ -86,23 +105,51 @@ def clear_the_cellar(tracks: Sequence[CellarTrack], *, end_frame: int, sample_ra
     hz: Floats = np.zeros(0)
     for track in tracks:  # one map at a time: what is kept of each is small
         levels = _map_of(track, end_frame, sample_rate_hz)
-        hz = levels.hz[::EVERY_BAND]
-        powers.append(_thirds(10.0 ** ((levels.levels_db + track.gain_db) / 10.0))[:, ::EVERY_BAND].astype(np.float32))
-        rows.append((_lowest_note_hz(levels, curve := _loud_curve(levels), track.role), levels.hz, curve))
+        hz, low = levels.hz[::EVERY_BAND], levels.hz < SHOWN_BELOW_HZ
+        shares = window_shares(levels.hz, sample_rate_hz=sample_rate_hz)
+        power: Floats = np.asarray(10.0 ** ((levels.levels_db + track.gain_db) / 10.0) * shares)
+        powers.append(_thirds(power)[:, ::EVERY_BAND].astype(np.float32))
+        curve = _loud_curve(levels)
+        shown = [tuple(values[low].tolist()) for values in (levels.hz, np.round(curve, 1), power.mean(axis=0))]
+        rows.append((_lowest_note_hz(levels, curve, track.role), shown))
     total = np.sum(powers, axis=0) if powers else np.zeros((0, 0))
     weights = np.abs(sosfreqz(k_weighting(sample_rate_hz), hz, fs=sample_rate_hz)[1]) ** 2
-    cuts = []
-    for track, power, (lowest, all_hz, curve) in zip(tracks, powers, rows, strict=True):
+    cuts, low_hz = [], ()
+    for track, power, (lowest, (low_hz, low_db, low_power)) in zip(tracks, powers, rows, strict=True):
         safe = _safe(track, lowest, sample_rate_hz)
         mixed = _in_the_mix(track, power, total - power, weights, hz, safe, sample_rate_hz)
-        low = all_hz < SHOWN_BELOW_HZ
-        shown = (tuple(np.round(values[low], 1).tolist()) for values in (all_hz, curve))
-        cuts.append(CellarCut(track.id, lowest, safe, mixed, *shown))
-    safe_gain, mix_gain = (
-        _clutter_lost(tracks, powers, hz, chosen, sample_rate_hz)
-        for chosen in ([cut.safe for cut in cuts], [cut.in_the_mix for cut in cuts])
+        cuts.append(CellarCut(track.id, track.role in NEEDS_LOWS, lowest, safe, mixed, low_hz, low_db, low_power))
+    return Cellar(tuple(cuts), low_hz, sample_rate_hz)
+
+
+def pile_up(cellar: Cellar, cuts: Mapping[str, LowCut]) -> PileUp:
+    """Return how the lows add up over all tracks, before and after some low cuts by the names of their tracks.
+
+    Raises
+    ------
+    Nothing: tracks without a cut stay as they are.
+
+    Source: sums of powers, as of sounds that have nothing to do with each other
+    """
+    hz = np.array(cellar.hz)
+    needed, others, left = (np.zeros(len(hz)) for _ in range(3))
+    before = after = 0.0
+    for track in cellar.tracks:
+        power, cut = np.array(track.low_power), cuts.get(track.track_id)
+        kept = power if cut is None else power * _power_response(cut, hz, cellar.sample_rate_hz)
+        useless = hz < (track.lowest_note_hz or 0.0) * BELOW_NOTE
+        before += float(power[useless].sum())
+        after += float(kept[useless].sum())
+        if track.needs_lows:
+            needed += power
+        else:
+            others += power
+            left += kept
+    lost_db = 10.0 * float(np.log10(before / after)) if after > 0.0 else 0.0
+    needed_db, others_db, left_db = (
+        tuple(np.round(10.0 * np.log10(np.maximum(sums, 1e-16)), 1).tolist()) for sums in (needed, others, left)
     )
-    return Cellar(tuple(cuts), safe_gain, mix_gain)
+    return PileUp(cellar.hz, needed_db, others_db, left_db, lost_db)
 
 
 def _map_of(track: CellarTrack, end_frame: int, rate: float) -> LevelMap:
@@ -184,7 +231,7 @@ def _cut(hz: float, slope: int) -> LowCut:
 def _in_the_mix(
     track: CellarTrack, own: Floats, rest: Floats, weights: Floats, hz: Floats, safe: LowCut | None, rate: float
 ) -> LowCut | None:  # fmt: skip
-    """Return the highest cut at which what is heard of the track beside the others loses less than ALLOWED_LU."""
+    """Return the highest cut at which what is heard of the track beside the others loses surely less than ALLOWED_LU."""
     if safe is None:
         return None
     heard = own > rest * 10.0 ** (AUDIBLE_DB / 10.0)
@@ -198,25 +245,10 @@ def _in_the_mix(
     for hz_of_cut in [*SMALLEST_CUT_HZ * 2.0 ** (np.arange(steps + 1) / CUTS_PER_OCTAVE), limit_hz]:
         cut = _cut(float(hz_of_cut), GENTLE)
         kept = float((spectrum * _power_response(cut, hz, rate)).sum())
-        if 10.0 * np.log10(whole / max(kept, 1e-30)) < ALLOWED_LU:
+        if 10.0 * np.log10(whole / max(kept, 1e-30)) < ALLOWED_LU - UNSURE_LU:
             best = cut
     return best if best is not None and best.hz >= safe.hz else safe
 
 
 def _power_response(cut: LowCut, hz: Floats, rate: float) -> Floats:
     return np.asarray(np.abs(cut.response(np.minimum(hz, 0.49 * rate), rate)) ** 2)
-
-
-def _clutter_lost(
-    tracks: Sequence[CellarTrack], powers: Sequence[Floats], hz: Floats, cuts: Sequence[LowCut | None], rate: float
-) -> float:  # fmt: skip
-    """Return by how many dB the lows fall that no track needs: those of all but bass, kick and whole backings."""
-    low = hz < CLUTTER_BELOW_HZ
-    before = after = 0.0
-    for track, power, cut in zip(tracks, powers, cuts, strict=True):
-        if track.role in NEEDS_LOWS:
-            continue
-        spectrum = power[:, low].sum(axis=0)
-        before += float(spectrum.sum())
-        after += float((spectrum * (_power_response(cut, hz[low], rate) if cut is not None else 1.0)).sum())
-    return 10.0 * float(np.log10(before / after)) if before > 0.0 and after > 0.0 else 0.0

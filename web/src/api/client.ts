@@ -5,6 +5,7 @@ type Schemas = components['schemas']
 /** What is read and what is sent differ in which fields may be left out; a ledger is the same both ways. */
 type WithLedger<T> = Omit<T, 'ledger'> & { ledger: LedgerEntry[] }
 export type About = Schemas['About']
+export type ChosenCuts = Schemas['ChosenCuts']
 export type ClashView = Schemas['ClashView']
 export type ColumnView = Schemas['ColumnView']
 export type Edit = Schemas['Edit']
@@ -23,6 +24,7 @@ export type MixComparison = Schemas['MixComparison']
 export type MoveKind = Schemas['MoveKind']
 export type Figure = Schemas['Figure']
 export type PinAnswers = Omit<Schemas['PinAnswers'], 'cut' | 'tame'> & { cut: Move; tame: Move }
+export type PileUp = Schemas['PileUp']
 export type Pin = Schemas['Pin']
 export type Probe = Schemas['Probe']
 export type Problem = Schemas['Problem']
@@ -111,6 +113,7 @@ export const api = {
   treated: (id: string, stripId: string) => call<Bounce>('GET', `/sessions/${id}/strips/${stripId}/treated`),
   pitch: (id: string, stripId: string) => call<PitchLine>('GET', `/sessions/${id}/strips/${stripId}/pitch`),
   cellar: (id: string) => call<Cellar>('GET', `/sessions/${id}/cellar`),
+  pileUp: (id: string, cuts: ChosenCuts['cuts']) => call<PileUp>('POST', `/sessions/${id}/cellar/pile-up`, { cuts }),
   suspects: (id: string, stripId: string, startS: number, endS: number) =>
     call<Suspects>('GET', `/sessions/${id}/strips/${stripId}/suspects?start_s=${startS}&end_s=${endS}`),
   survey: (id: string, stripId: string, startS: number, endS: number, amount: number, lowHz: number, highHz: number) =>

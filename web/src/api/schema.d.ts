@@ -368,6 +368,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sessions/{session_id}/cellar/pile-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pile Up
+         * @description Return how the lows of all tracks add up beside what bass and kick need, before and after the chosen cuts.
+         */
+        post: operations["pile_up_api_sessions__session_id__cellar_pile_up_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions/{session_id}/strips/{strip_id}/suspects": {
         parameters: {
             query?: never;
@@ -793,6 +813,8 @@ export interface components {
         CellarRow: {
             /** Track Id */
             track_id: string;
+            /** Needs Lows */
+            needs_lows: boolean;
             /** Lowest Note Hz */
             lowest_note_hz: number | null;
             safe: components["schemas"]["LowCut"] | null;
@@ -804,15 +826,21 @@ export interface components {
         };
         /**
          * CellarView
-         * @description All tracks' low ends, and what each way of cutting takes off what no track needs below 200 Hz.
+         * @description All tracks' low ends.
          */
         CellarView: {
             /** Rows */
             rows: components["schemas"]["CellarRow"][];
-            /** Safe Gain Db */
-            safe_gain_db: number;
-            /** Mix Gain Db */
-            mix_gain_db: number;
+        };
+        /**
+         * ChosenCuts
+         * @description Low cuts by the ids of their tracks.
+         */
+        ChosenCuts: {
+            /** Cuts */
+            cuts: {
+                [key: string]: components["schemas"]["LowCut"];
+            };
         };
         /**
          * ClashReason
@@ -2428,6 +2456,24 @@ export interface components {
              * @default []
              */
             left_out: number[];
+        };
+        /**
+         * PileUp
+         * @description The lows of all tracks together, levels (bands,) at `hz`: what bass and kick need, and all the others.
+         *
+         *     `left_db` is what some cuts leave of the others, `lost_db` by how many dB they fall below 200 Hz.
+         */
+        PileUp: {
+            /** Hz */
+            hz: number[];
+            /** Needed Db */
+            needed_db: number[];
+            /** Others Db */
+            others_db: number[];
+            /** Left Db */
+            left_db: number[];
+            /** Lost Db */
+            lost_db: number;
         };
         /**
          * Pin
@@ -5472,6 +5518,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CellarView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pile_up_api_sessions__session_id__cellar_pile_up_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChosenCuts"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PileUp"];
                 };
             };
             /** @description Not Found */

@@ -1,11 +1,13 @@
 <script setup lang="ts">
 /** The cellar: what every track holds below its lowest note, and how high each may be cut; heard first, then taken. */
 import { computed, onBeforeUnmount, ref, shallowRef } from 'vue'
-import { api, type Cellar, type EditStep, type LedgerEntry, type TrackState } from '../api/client'
+import { api, type Cellar, type ChosenCuts, type EditStep, type LedgerEntry, type TrackState } from '../api/client'
+import { useLatest } from '../composables/useLatest'
 import { usePlay } from '../composables/usePlay'
 import { useSession } from '../composables/useSession'
 import { editTrack, newId } from '../lib/edits'
-import { formatHz, noteOfHz } from '../lib/figures'
+import { formatHz, noteOfHz, unbroken } from '../lib/figures'
+import CellarSum from './CellarSum.vue'
 import HoldButton from './HoldButton.vue'
 
 type Row = Cellar['rows'][number]
@@ -35,17 +37,23 @@ const steps = computed<EditStep[]>(() => chosen.value.map(({ row, track }) => {
   const entry = { id: newId(), move: cutOf(row), reason: reasonOf(choices.value[row.track_id] ?? 'none'), evidence: null } as LedgerEntry
   return editTrack(track, { ledger: [entry, ...track.ledger.filter((one) => !one.reason?.startsWith('Cellar:'))] })
 }))
-const gained = computed(() => {
-  const all = (choice: Choice) => rows.value.every(({ row }) => choices.value[row.track_id] === choice)
-  if (!cellar.value) return ''
-  if (all('safe')) return `${cellar.value.safe_gain_db.toFixed(1)} dB`
-  return all('in_the_mix') ? `${cellar.value.mix_gain_db.toFixed(1)} dB` : ''
+/** What is asked of the server whenever other cuts are chosen. */
+const wanted = computed(() => {
+  const cuts: ChosenCuts['cuts'] = Object.fromEntries(rows.value.flatMap(({ row }) => {
+    const cut = cutOf(row)
+    return cut ? [[row.track_id, cut]] : []
+  }))
+  return state.value && rows.value.length ? { id: state.value.id, cuts } : null
 })
+const sum = useLatest(() => wanted.value, ({ id, cuts }) => api.pileUp(id, cuts), () => cellar.value)
+const needing = computed(() => rows.value.filter(({ row }) => row.needs_lows).map(({ track }) => track.name))
+const cleared = ref('')
 
 async function look() {
   if (!state.value) return
   looking.value = true
   problem.value = ''
+  cleared.value = ''
   try {
     cellar.value = await api.cellar(state.value.id)
     choose('safe')
@@ -79,7 +87,9 @@ function hear(on: boolean) {
 
 async function take() {
   hear(false)
+  const [count, lost] = [chosen.value.length, sum.value?.lost_db]
   await edit('Clear the cellar', steps.value)
+  cleared.value = `Cleared: ${count} track${count === 1 ? '' : 's'} cut${lost === undefined ? '' : `, the mix has lost ${unbroken(`${lost.toFixed(1)} dB`)} of what lay below the lowest notes`}. Undo brings all of it back.`
   cellar.value = null
 }
 
@@ -99,7 +109,9 @@ onBeforeUnmount(() => hear(false))
     <p class="soft">Low energy that nobody hears alone piles up over many tracks. Clear it first.
       <button class="plain boxed" data-test="look-in-cellar" :disabled="looking || !tracks.length" @click="look">{{ looking ? 'listening …' : 'look into the cellar' }}</button>
       <span v-if="problem" class="problem">{{ problem }}</span></p>
-    <template v-if="rows.length">
+    <p v-if="cleared" data-test="cellar-cleared" role="status">{{ cleared }}</p>
+    <div v-if="rows.length" class="both">
+      <div>
       <table data-test="cellar">
         <thead><tr><th>Track</th><th>Below 500 Hz</th><th>Lowest note</th><th>Leave</th>
           <th><button class="plain" @click="choose('safe')">Safe</button></th><th><button class="plain" @click="choose('in_the_mix')">In the mix</button></th></tr></thead>
@@ -118,14 +130,17 @@ onBeforeUnmount(() => hear(false))
       <div class="row">
         <HoldButton data-test="hear-cellar" :aria-pressed="hearing" title="Hold to hear the mix with these cuts" @hold="hear(true)" @release="hear(false)">hold to hear</HoldButton>
         <button class="plain boxed take" data-test="clear-cellar" :disabled="!chosen.length" @click="take">clear the cellar of {{ chosen.length }} track{{ chosen.length === 1 ? '' : 's' }}</button>
-        <span v-if="gained" class="soft">takes {{ gained }} off the lows that no track needs</span>
+        <span v-if="sum" class="soft">takes {{ unbroken(`${sum.lost_db.toFixed(1)} dB`) }} off what lies below the lowest notes</span>
       </div>
-    </template>
+      </div>
+      <CellarSum v-if="sum" :sum="sum" :needing="needing" />
+    </div>
   </section>
 </template>
 
 <style scoped>
 .cellar { margin-top: 18px; }
+.both { display: flex; gap: 34px; flex-wrap: wrap; align-items: flex-start; }
 h2 { font-size: 15px; margin: 0 0 4px; }
 p { margin: 0 0 6px; }
 table { border-collapse: collapse; }

@@ -9,7 +9,7 @@ from mivlo.core.engine.source import Source
 from mivlo.core.spectra.windows import halvings_of, windows
 from mivlo.core.units import Floats
 
-__all__ = ["BANDS_PER_OCTAVE", "HOP_S", "LOWEST_HZ", "LevelMap", "level_map"]
+__all__ = ["BANDS_PER_OCTAVE", "HOP_S", "LOWEST_HZ", "LevelMap", "level_map", "window_shares"]
 
 LOWEST_HZ, HIGHEST_HZ = 30.0, 16_000.0
 BANDS_PER_OCTAVE = 60  # 20 cents: a third of a hit's tolerance
@@ -77,6 +77,25 @@ def level_map(source: Source, *, start: int, end: int, sample_rate_hz: float) ->
     hop_s = HOP_FRAMES * sparser / rate
     total = 10.0 * np.log10(np.maximum(power.sum(axis=1), 10.0 ** (FLOOR_DB / 10.0)))
     return LevelMap(hz, start / sample_rate_hz + np.arange(n_frames) * hop_s, levels, np.asarray(total))
+
+
+def window_shares(hz: Floats, *, sample_rate_hz: float) -> Floats:
+    """Return which part of what its window lets through each band at `hz` (bands,) spans, 1 at most.
+
+    At the low end many bands share one window's width. Powers weighed by this add up over bands as they do in the sound.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: equivalent noise bandwidth of the Hann window, 1.5 bins (F. J. Harris, Proc. IEEE 66(1), 1978, from memory)
+    """
+    rate = sample_rate_hz / 2.0 ** halvings_of(sample_rate_hz)
+    lets_through = np.full(len(hz), np.inf)
+    for halved, size, high_hz in reversed(RESOLUTIONS):
+        lets_through[hz < high_hz] = 1.5 * rate / 2.0**halved / size
+    width = hz * (2.0 ** (0.5 / BANDS_PER_OCTAVE) - 2.0 ** (-0.5 / BANDS_PER_OCTAVE))
+    return np.asarray(np.minimum(width / lets_through, 1.0))
 
 
 def _add_bands(

@@ -4,6 +4,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
+from mivlo.core.cellar import PileUp
 from mivlo.core.finder.survey import DEFAULT_AMOUNT
 from mivlo.server.api.common import Db, Problem
 from mivlo.server.services import hunt, sessions
@@ -19,6 +20,12 @@ router = APIRouter(
 def cellar(session_id: str, db: Db) -> hunt.CellarView:
     """Return the low end of every track, and how high each may be cut."""
     return hunt.cellar_of(sessions.read_session(db, session_id))
+
+
+@router.post("/cellar/pile-up")
+def pile_up(session_id: str, chosen: hunt.ChosenCuts, db: Db) -> PileUp:
+    """Return how the lows of all tracks add up beside what bass and kick need, before and after the chosen cuts."""
+    return hunt.pile_up_of(sessions.read_session(db, session_id), chosen.cuts)
 
 
 @router.get("/strips/{strip_id}/suspects")

@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from pydantic import BaseModel
 
-from mivlo.core.cellar import Cellar, CellarTrack, clear_the_cellar
+from mivlo.core.cellar import Cellar, CellarTrack, PileUp, clear_the_cellar, pile_up
 from mivlo.core.engine.mix import Evidence, Keeper, Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource, Source, open_source
@@ -34,6 +34,7 @@ from mivlo.server.settings import settings
 __all__ = [
     "CellarRow",
     "CellarView",
+    "ChosenCuts",
     "CureView",
     "EventView",
     "PitchView",
@@ -42,6 +43,7 @@ __all__ = [
     "Suspects",
     "cellar_of",
     "cure_of",
+    "pile_up_of",
     "pitch_of",
     "survey_of",
     "suspects_of",
@@ -122,6 +124,7 @@ class CellarRow(BaseModel):
     """One track's low end and how high it may be cut; None where nothing is to be gained."""
 
     track_id: str
+    needs_lows: bool
     lowest_note_hz: float | None
     safe: LowCut | None
     in_the_mix: LowCut | None
@@ -130,26 +133,38 @@ class CellarRow(BaseModel):
 
 
 class CellarView(BaseModel):
-    """All tracks' low ends, and what each way of cutting takes off what no track needs below 200 Hz."""
+    """All tracks' low ends."""
 
     rows: list[CellarRow]
-    safe_gain_db: float
-    mix_gain_db: float
+
+
+class ChosenCuts(BaseModel):
+    """Low cuts by the ids of their tracks."""
+
+    cuts: dict[str, LowCut]
 
 
 def cellar_of(state: SessionState) -> CellarView:
     """Return proposals for the lows of all tracks, each beside the others as they are mixed."""
-    tracks = tuple((t.id, t.audio_id, t.start_frame, t.role, t.gain_db) for t in state.tracks if not t.mute)
-    end = max((t.start_frame + t.audio.n_frames for t in state.tracks), default=0)
-    cellar = _cellar(tracks, end, state.sample_rate_hz)
     rows = [
         CellarRow(
-            track_id=cut.track_id, lowest_note_hz=cut.lowest_note_hz, safe=cut.safe, in_the_mix=cut.in_the_mix,
-            low_hz=list(cut.low_hz), low_db=list(cut.low_db),
+            track_id=cut.track_id, needs_lows=cut.needs_lows, lowest_note_hz=cut.lowest_note_hz, safe=cut.safe,
+            in_the_mix=cut.in_the_mix, low_hz=list(cut.low_hz), low_db=list(cut.low_db),
         )
-        for cut in cellar.tracks
+        for cut in _whole_cellar(state).tracks
     ]  # fmt: skip
-    return CellarView(rows=rows, safe_gain_db=cellar.safe_gain_db, mix_gain_db=cellar.mix_gain_db)
+    return CellarView(rows=rows)
+
+
+def pile_up_of(state: SessionState, cuts: dict[str, LowCut]) -> PileUp:
+    """Return how the lows of all tracks add up, before and after the chosen cuts."""
+    return pile_up(_whole_cellar(state), cuts)
+
+
+def _whole_cellar(state: SessionState) -> Cellar:
+    tracks = tuple((t.id, t.audio_id, t.start_frame, t.role, t.gain_db) for t in state.tracks if not t.mute)
+    end = max((t.start_frame + t.audio.n_frames for t in state.tracks), default=0)
+    return _cellar(tracks, end, state.sample_rate_hz)
 
 
 @lru_cache(maxsize=16)
