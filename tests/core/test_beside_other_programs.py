@@ -121,3 +121,29 @@ def test_a_picture_follows_a_chirp_as_scipys_transform_does():
         assert abs(np.log2(ours / true_hz)) < 0.04
         assert abs(theirs - true_hz) < RATE / 2_048
         assert level[:, round(at_s * RATE / tile.hop_frames)].max() == pytest.approx(-12.04, abs=3.0)
+
+
+def test_pictures_tell_a_tenth_of_an_octave_apart_at_60_hz_and_place_a_click_at_6_khz():
+    seconds = np.arange(8 * RATE) / RATE
+    pair = ArraySource(0.1 * (np.sin(2 * np.pi * 60 * seconds) + np.sin(2 * np.pi * 60 * 2**0.1 * seconds))[None])
+    n, at_s = np.arange(-400, 400), 5.0
+    click = np.zeros((1, 8 * RATE))
+    click[0, round(at_s * RATE) + n] = 0.3 * np.cos(2 * np.pi * 6_000 * n / RATE) * np.exp(-((n / 60) ** 2))
+    thump = np.where(seconds % 1.0 < 0.1, 0.3 * np.sin(2 * np.pi * 60 * seconds), 0.0)
+    for time_zoom in (1, 2, 3):  # as somebody sees who looks at moments or at seconds
+        column = round(at_s * RATE) // (512 * (64 << time_zoom))
+        tile = Tile(time_zoom=time_zoom, column=column, freq_zoom=2, row=0)
+        hz = tile.rows_hz()
+        level = spectrogram_tile(pair, tile, sample_rate_hz=RATE).mean(axis=1)
+        tops = [level[np.abs(np.log2(hz / tone)) < 0.03].max() for tone in (60, 60 * 2**0.1)]
+        assert tops == pytest.approx([-20.0, -20.0], abs=2.5)  # the shorter window beats
+        assert min(tops) - level[(hz > 60) & (hz < 64)].min() > 4.0
+        tile = Tile(time_zoom=time_zoom, column=column, freq_zoom=0, row=0)
+        level = spectrogram_tile(ArraySource(click), tile, sample_rate_hz=RATE)
+        told = (column * 512 + level[np.abs(tile.rows_hz() - 6_000).argmin()].argmax() + 0.5) * tile.hop_frames / RATE
+        assert abs(told - at_s) < 0.005
+    # A low stroke stays short: it is gone a quarter of a second after it was there.
+    tile = Tile(time_zoom=3, column=0, freq_zoom=0, row=0)
+    level = spectrogram_tile(ArraySource(thump[None]), tile, sample_rate_hz=RATE)[np.abs(tile.rows_hz() - 60).argmin()]
+    of = lambda s: level[round(s * RATE / tile.hop_frames)]  # noqa: E731
+    assert of(2.05) - max(of(2.4), of(1.75)) > 30.0

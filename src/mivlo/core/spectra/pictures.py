@@ -10,6 +10,7 @@ from scipy.fft import rfft
 
 from mivlo.core.engine.source import Source
 from mivlo.core.spectra.average import HIGHEST_HZ, LOWEST_HZ
+from mivlo.core.spectra.windows import halved_rate
 from mivlo.core.units import Array, power_to_db
 
 __all__ = ["TILE_COLUMNS", "TILE_ROWS", "Tile", "difference_png", "ink_png", "spectrogram_tile", "waveform_peaks"]
@@ -21,6 +22,10 @@ MOST_DIFFERENCE_DB = 12.0  # is full ink in a picture of differences
 HEARD_OVER_DB = 24.0  # above the paper: what is fainter is no difference that anybody hears
 # Window lengths in seconds and the frequency above which each serves: pitch below, timing above.
 RESOLUTIONS = ((0.17, 0.0), (0.085, 250.0), (0.043, 1_000.0), (0.011, 5_000.0))
+# Below this frequency a longer window, at a lower rate, tells apart what lies a tenth of an octave apart. The lower of the two
+# levels is shown: so a stroke stays as short as the shorter window has it.
+LOW_HZ, LOW_S, LOW_HALVINGS = 200.0, 0.68, 4
+EDGE_FRAMES = 64  # of a lower rate: as far as its filters reach
 BLEND_OCTAVES = 0.5  # over which one gives way to the next, lest a seam be taken for something in the sound
 
 
@@ -55,28 +60,40 @@ def spectrogram_tile(source: Source, tile: Tile, *, sample_rate_hz: float) -> Ar
     ------
     Nothing: beyond the source there is silence.
 
-    Source: short-time Fourier transform (Hann) with a window length for each part of the axis, levels interpolated
+    Source: short-time Fourier transform (Hann) with a window length for each part of the axis, levels interpolated; of two
+    lengths the lower level, as in products of spectrograms (P. Loughlin, J. Pitton, B. Hannaford, IEEE Signal Processing
+    Letters 1(12), 1994, from memory)
     """
     rows_hz = tile.rows_hz()
     out = np.full((TILE_ROWS, TILE_COLUMNS), -200.0)
     inside = rows_hz < 0.5 * sample_rate_hz
     out[inside] = 0.0
-    first = tile.column * TILE_COLUMNS * tile.hop_frames
     bounds = [low for _, low in RESOLUTIONS] + [np.inf]
     for (seconds, low_hz), high_hz in zip(RESOLUTIONS, bounds[1:], strict=True):
         weights = _above(rows_hz, low_hz) * (1.0 - _above(rows_hz, high_hz))
         chosen = (weights > 0.0) & inside
         if not chosen.any():
             continue
-        size = 1 << round(np.log2(seconds * sample_rate_hz))
-        power = _columns(source, first, tile.hop_frames, size)
-        position = rows_hz[chosen] * size / sample_rate_hz
-        low = np.minimum(position.astype(int), power.shape[0] - 2)
-        part = (position - low)[:, None]
-        between = power_to_db(power[low]) * (1.0 - part) + power_to_db(power[low + 1]) * part
-        levels = np.maximum(between, _highest_of_row(power, rows_hz, chosen, size / sample_rate_hz))
+        levels = _levels(source, tile, rows_hz, chosen, seconds, sample_rate_hz)
+        if low_hz == 0.0:
+            longer = _levels(source, tile, rows_hz, chosen, LOW_S, sample_rate_hz, LOW_HALVINGS)
+            levels += (1.0 - _above(rows_hz[chosen], LOW_HZ))[:, None] * np.minimum(longer - levels, 0.0)
         out[chosen] += weights[chosen, None] * levels
     return out
+
+
+def _levels(
+    source: Source, tile: Tile, rows_hz: Array, chosen: np.ndarray, seconds: float, sample_rate_hz: float, halvings: int = 0
+) -> Array:
+    """Return the levels (chosen rows, TILE_COLUMNS) through windows of a length, at the rate halved so often."""
+    rate = sample_rate_hz / 2.0**halvings
+    size = 1 << round(np.log2(seconds * rate))
+    power = _columns(source, tile.column * TILE_COLUMNS * tile.hop_frames, tile.hop_frames, size, halvings)
+    position = rows_hz[chosen] * size / rate
+    low = np.minimum(position.astype(int), power.shape[0] - 2)
+    part = (position - low)[:, None]
+    between = power_to_db(power[low]) * (1.0 - part) + power_to_db(power[low + 1]) * part
+    return np.asarray(np.maximum(between, _highest_of_row(power, rows_hz, chosen, size / rate)))
 
 
 def _above(rows_hz: Array, bound_hz: float) -> Array:
@@ -97,15 +114,22 @@ def _highest_of_row(power: Array, rows_hz: Array, chosen: np.ndarray, bins_per_h
     )
 
 
-def _columns(source: Source, first: int, hop: int, size: int) -> Array:
-    """Return the (bins, TILE_COLUMNS) power of windows centred in each column; long hops average two windows."""
+def _columns(source: Source, first: int, hop: int, size: int, halvings: int) -> Array:
+    """Return the (bins, TILE_COLUMNS) power of windows centred in each column; long hops take the higher of some windows.
+
+    `first` and `hop` are frames of the source, `size` is in frames of the rate halved so often.
+    """
     window = np.hanning(size + 1)[:size].astype(np.float32)
     scale = (2.0 / np.sum(window, dtype=np.float64)) ** 2
-    per_column = min(4, max(1, hop // size))
-    step = hop // per_column
-    starts = first + step // 2 - size // 2 + step * np.arange(TILE_COLUMNS * per_column)
+    per_column = min(4, max(1, hop // (size << halvings)))
+    step = (hop >> halvings) // per_column
+    edge = EDGE_FRAMES if halvings else 0
+    n = step * (TILE_COLUMNS * per_column - 1) + size
     # Single precision: its noise lies 40 dB under the palest ink, and pictures come in half the time.
-    x = source.read(int(starts[0]), int(starts[-1] - starts[0]) + size).astype(np.float32)
+    x = source.read(first + ((step // 2 - size // 2 - edge) << halvings), (n + 2 * edge) << halvings).astype(np.float32)
+    for _ in range(halvings):
+        x = halved_rate(x)
+    x = x[:, edge : edge + n]
     power = np.zeros((size // 2 + 1, TILE_COLUMNS))
     for channel in x:
         frames = np.lib.stride_tricks.sliding_window_view(channel, size)[::step]
