@@ -11,12 +11,13 @@ from scipy.fft import rfft
 from mivlo.core.engine.source import Source
 from mivlo.core.spectra.average import HIGHEST_HZ, LOWEST_HZ
 from mivlo.core.spectra.windows import halved_rate
-from mivlo.core.units import Array, power_to_db
+from mivlo.core.units import Array, Floats, power_to_db
 
 __all__ = ["TILE_COLUMNS", "TILE_ROWS", "Tile", "difference_png", "ink_png", "spectrogram_tile", "waveform_peaks"]
 
 TILE_COLUMNS, TILE_ROWS = 512, 384
 FINEST_HOP_FRAMES = 64
+PIECE_FRAMES, COLUMNS_AT_ONCE = 1 << 20, 64
 LOWEST_DB, HIGHEST_DB = -96.0, -18.0  # paper and full ink, of a sine's level
 MOST_DIFFERENCE_DB = 12.0  # is full ink in a picture of differences
 HEARD_OVER_DB = 24.0  # above the paper: what is fainter is no difference that anybody hears
@@ -68,32 +69,51 @@ def spectrogram_tile(source: Source, tile: Tile, *, sample_rate_hz: float) -> Ar
     out = np.full((TILE_ROWS, TILE_COLUMNS), -200.0)
     inside = rows_hz < 0.5 * sample_rate_hz
     out[inside] = 0.0
+    per_piece = max(1, min(TILE_COLUMNS, PIECE_FRAMES // tile.hop_frames))  # memory used again is faster than fresh memory
+    for column in range(0, TILE_COLUMNS, per_piece):
+        first = (tile.column * TILE_COLUMNS + column) * tile.hop_frames
+        _add_columns(out[:, column : column + per_piece], source, first, tile.hop_frames, rows_hz, inside, sample_rate_hz)
+    return out
+
+
+def _add_columns(
+    out: Array, source: Source, first: int, hop: int, rows_hz: Array, inside: np.ndarray, sample_rate_hz: float
+) -> None:  # fmt: skip
+    """Add the levels of the rows that are inside to some columns (rows, columns), zero before, from a frame of the source on."""
+    n_columns = out.shape[1]
+    # Single precision: its noise lies 40 dB under the palest ink, and pictures come in half the time.
+    margin = (_size_of(LOW_S, sample_rate_hz / 2.0**LOW_HALVINGS) // 2 + EDGE_FRAMES) << LOW_HALVINGS
+    x = source.read(first - margin, n_columns * hop + 2 * margin).astype(np.float32)
     bounds = [low for _, low in RESOLUTIONS] + [np.inf]
     for (seconds, low_hz), high_hz in zip(RESOLUTIONS, bounds[1:], strict=True):
         weights = _above(rows_hz, low_hz) * (1.0 - _above(rows_hz, high_hz))
         chosen = (weights > 0.0) & inside
         if not chosen.any():
             continue
-        levels = _levels(source, tile, rows_hz, chosen, seconds, sample_rate_hz)
+        levels = _levels(x, margin, n_columns, hop, rows_hz[chosen], seconds, sample_rate_hz)
         if low_hz == 0.0:
-            longer = _levels(source, tile, rows_hz, chosen, LOW_S, sample_rate_hz, LOW_HALVINGS)
+            lower = x
+            for _ in range(LOW_HALVINGS):
+                lower = halved_rate(lower)
+            at, slower_hop, rate = margin >> LOW_HALVINGS, hop >> LOW_HALVINGS, sample_rate_hz / 2.0**LOW_HALVINGS
+            longer = _levels(lower, at, n_columns, slower_hop, rows_hz[chosen], LOW_S, rate)
             levels += (1.0 - _above(rows_hz[chosen], LOW_HZ))[:, None] * np.minimum(longer - levels, 0.0)
         out[chosen] += weights[chosen, None] * levels
-    return out
 
 
-def _levels(
-    source: Source, tile: Tile, rows_hz: Array, chosen: np.ndarray, seconds: float, sample_rate_hz: float, halvings: int = 0
-) -> Array:
-    """Return the levels (chosen rows, TILE_COLUMNS) through windows of a length, at the rate halved so often."""
-    rate = sample_rate_hz / 2.0**halvings
-    size = 1 << round(np.log2(seconds * rate))
-    power = _columns(source, tile.column * TILE_COLUMNS * tile.hop_frames, tile.hop_frames, size, halvings)
-    position = rows_hz[chosen] * size / rate
+def _size_of(seconds: float, rate: float) -> int:
+    return 1 << int(np.round(np.log2(seconds * rate)))
+
+
+def _levels(x: Floats, first: int, n_columns: int, hop: int, rows_hz: Array, seconds: float, rate: float) -> Array:
+    """Return the levels (rows, columns) through windows of a length; the first column begins at x[:, first]."""
+    size = _size_of(seconds, rate)
+    power = _columns(x, first, n_columns, hop, size)
+    position = rows_hz * size / rate
     low = np.minimum(position.astype(int), power.shape[0] - 2)
     part = (position - low)[:, None]
     between = power_to_db(power[low]) * (1.0 - part) + power_to_db(power[low + 1]) * part
-    return np.asarray(np.maximum(between, _highest_of_row(power, rows_hz, chosen, size / rate)))
+    return np.asarray(np.maximum(between, _highest_of_row(power, rows_hz, size / rate)))
 
 
 def _above(rows_hz: Array, bound_hz: float) -> Array:
@@ -103,40 +123,33 @@ def _above(rows_hz: Array, bound_hz: float) -> Array:
     return np.clip(np.log2(rows_hz / bound_hz) / BLEND_OCTAVES + 0.5, 0.0, 1.0)
 
 
-def _highest_of_row(power: Array, rows_hz: Array, chosen: np.ndarray, bins_per_hz: float) -> Array:
+def _highest_of_row(power: Array, rows_hz: Array, bins_per_hz: float) -> Array:
     """Return the level of the highest bin inside each row, so that no thin line falls between two rows."""
     ratio = float(np.sqrt(rows_hz[1] / rows_hz[0]))
-    low = np.ceil(rows_hz[chosen] / ratio * bins_per_hz).astype(int)
-    high = np.minimum(np.floor(rows_hz[chosen] * ratio * bins_per_hz).astype(int), power.shape[0] - 1)
+    low = np.ceil(rows_hz / ratio * bins_per_hz).astype(int)
+    high = np.minimum(np.floor(rows_hz * ratio * bins_per_hz).astype(int), power.shape[0] - 1)
     level = power_to_db(power)
     return np.stack(
         [level[a : b + 1].max(axis=0) if b >= a else np.full(power.shape[1], -300.0) for a, b in zip(low, high, strict=True)]
     )
 
 
-def _columns(source: Source, first: int, hop: int, size: int, halvings: int) -> Array:
-    """Return the (bins, TILE_COLUMNS) power of windows centred in each column; long hops take the higher of some windows.
-
-    `first` and `hop` are frames of the source, `size` is in frames of the rate halved so often.
-    """
+def _columns(x: Floats, first: int, n_columns: int, hop: int, size: int) -> Array:
+    """Return the (bins, columns) power of windows centred in each column; long hops take the higher of some windows."""
     window = np.hanning(size + 1)[:size].astype(np.float32)
     scale = (2.0 / np.sum(window, dtype=np.float64)) ** 2
-    per_column = min(4, max(1, hop // (size << halvings)))
-    step = (hop >> halvings) // per_column
-    edge = EDGE_FRAMES if halvings else 0
-    n = step * (TILE_COLUMNS * per_column - 1) + size
-    # Single precision: its noise lies 40 dB under the palest ink, and pictures come in half the time.
-    x = source.read(first + ((step // 2 - size // 2 - edge) << halvings), (n + 2 * edge) << halvings).astype(np.float32)
-    for _ in range(halvings):
-        x = halved_rate(x)
-    x = x[:, edge : edge + n]
-    power = np.zeros((size // 2 + 1, TILE_COLUMNS))
+    per_column = min(4, max(1, hop // size))
+    step = hop // per_column
+    x = x[:, first + step // 2 - size // 2 :]
+    power = np.zeros((size // 2 + 1, n_columns))
     for channel in x:
         frames = np.lib.stride_tricks.sliding_window_view(channel, size)[::step]
-        for column in range(0, TILE_COLUMNS, 64):
-            part = frames[column * per_column : (column + 64) * per_column] * window
-            spectrum = np.abs(rfft(part, axis=1)) ** 2
-            power[:, column : column + 64] += spectrum.reshape(64, per_column, -1).max(axis=1).T
+        for column in range(0, n_columns, COLUMNS_AT_ONCE):
+            count = min(COLUMNS_AT_ONCE, n_columns - column)
+            part = frames[column * per_column : (column + count) * per_column] * window
+            spectrum = rfft(part, axis=1)
+            squares = spectrum.real**2 + spectrum.imag**2
+            power[:, column : column + count] += squares.reshape(count, per_column, -1).max(axis=1).T
     return power * (scale / len(x))
 
 
