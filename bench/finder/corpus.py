@@ -47,6 +47,7 @@ SHELLS = 0.4
 # Of what is fitted on, these phrases are of further banks.
 FURTHER_AMONG = range(2_850, 4_500)
 FURTHER: dict[Callable[..., Phrase], float] = {partial(draw_drums, among=FURTHER_BANKS): 0.18, draw_recordings: 0.1}
+LENGTHS_S = (7.0, 18.0)  # of a phrase
 APART = 0.35  # octaves between two lines of one file, at least
 
 
@@ -63,9 +64,9 @@ class Item:
     samples: Array
 
 
-def items_of_phrase(part: str, index: int, *, variants: int, folder: Path) -> Iterator[Item]:
-    """Yield some files made of one phrase of "training" or "test", each with other faults or none."""
-    phrase = _phrase(part, index, folder)
+def items_of_phrase(part: str, index: int, *, variants: int, folder: Path, longer: int = 1) -> Iterator[Item]:
+    """Yield some files made of one phrase of "training" or "test", each with other faults or none; `longer` times as long."""
+    phrase = _phrase(part, index, folder, longer)
     for variant in range(variants):
         # So that the cases are spread over the phrases evenly, however few of them each phrase has.
         number = index * variants + variant
@@ -74,8 +75,8 @@ def items_of_phrase(part: str, index: int, *, variants: int, folder: Path) -> It
         yield _item(phrase, part, f"{part}-{index}-{variant}", case, np.random.default_rng((number, 7)), shells)
 
 
-def _phrase(part: str, index: int, folder: Path) -> Phrase:
-    path = folder / f"{part}-{index}.pickle"
+def _phrase(part: str, index: int, folder: Path, longer: int) -> Phrase:
+    path = folder / (f"{part}-{index}.pickle" if longer == 1 else f"{part}-{index}-{longer}.pickle")
     if path.exists():
         return pickle.loads(path.read_bytes())  # type: ignore[no-any-return]
     banks, shares = _drawn_from(part, index)
@@ -84,11 +85,11 @@ def _phrase(part: str, index: int, folder: Path) -> Phrase:
     while True:
         elsewhere = _drawn(shares, random)
         if elsewhere is not None:
-            phrase = elsewhere(random, seconds=float(random.uniform(7.0, 18.0)))
+            phrase = elsewhere(random, seconds=longer * float(random.uniform(*LENGTHS_S)))
         else:
             bank = banks[random.choice(len(banks), p=weights / weights.sum())]
             instrument = draw_instrument(bank, random, others=part == "training")
-            phrase = draw_phrase(bank, instrument, random, seconds=float(random.uniform(7.0, 18.0)))
+            phrase = draw_phrase(bank, instrument, random, seconds=longer * float(random.uniform(*LENGTHS_S)))
         if float(np.sqrt(np.mean(phrase.samples**2))) > 1e-4:  # not every bank has every drum
             break
     folder.mkdir(parents=True, exist_ok=True)
