@@ -123,7 +123,7 @@ def clear_the_cellar(tracks: Sequence[CellarTrack], *, end_frame: int, sample_ra
 
 
 def pile_up(cellar: Cellar, cuts: Mapping[str, LowCut]) -> PileUp:
-    """Return how the lows add up over all tracks, before and after some low cuts by the names of their tracks.
+    """Return how the lows add up over all tracks, before and after some low cuts by the ids of their tracks.
 
     Raises
     ------

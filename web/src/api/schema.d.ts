@@ -2461,7 +2461,7 @@ export interface components {
          * PileUp
          * @description The lows of all tracks together, levels (bands,) at `hz`: what bass and kick need, and all the others.
          *
-         *     `left_db` is what some cuts leave of the others, `lost_db` by how many dB they fall below 200 Hz.
+         *     `left_db` is what some cuts leave of the others, `lost_db` by how many dB falls what lies below the tracks' lowest notes.
          */
         PileUp: {
             /** Hz */
