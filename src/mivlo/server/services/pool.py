@@ -9,6 +9,9 @@ from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from typing import ParamSpec, TypeVar
 
+import numpy as np
+
+from mivlo.core.spectra.windows import halved_rate
 from mivlo.server.settings import settings
 
 __all__ = ["close_pool", "in_pool", "start_pool_soon", "submit"]
@@ -34,6 +37,7 @@ def _end_with_parent() -> None:
 def _prepare_process() -> None:
     threading.Thread(target=_end_with_parent, daemon=True).start()
     os.nice(NICENESS)
+    halved_rate(np.zeros((1, 64), dtype=np.float32))  # the compiled loops load now, not when somebody waits for a picture
 
 
 def _current(*, broken: ProcessPoolExecutor | None = None) -> ProcessPoolExecutor:
