@@ -33,7 +33,7 @@ onBeforeUnmount(() => hear(null))
 
 <style scoped>
 .survey { display: flex; flex-wrap: wrap; align-items: center; gap: 3px 6px; padding: 4px 6px 3px 24px; border-bottom: 1px solid var(--line); font-size: 12.5px; }
-.survey :deep(.figure.bare), .survey :deep(.figure.bare input) { width: 58px; grid-template-columns: 58px; }
+.survey :deep(.figure.bare), .survey :deep(.figure.bare input) { width: 68px; grid-template-columns: 68px; }
 .plain { font-size: 12.5px; padding: 1px 5px; }
 .limits { display: inline-flex; gap: 4px; align-items: center; }
 .take { color: var(--green); font-weight: 700; }
