@@ -17,7 +17,7 @@ onBeforeUnmount(() => hear(null))
     <button class="plain boxed" title="The whole song" :disabled="surveying" @click="surveyAll">all</button>
     <span v-if="problem" class="problem">{{ problem }}</span>
     <span v-else-if="surveying" class="soft">listening …</span>
-    <span v-else-if="draft" class="soft" data-test="drafted">{{ draft.length ? `${draft.length} shallow cuts` : 'nothing that belongs to no note' }}</span>
+    <span v-else-if="draft" class="soft" data-test="drafted">{{ draft.length ? `${draft.length} shallow cut${draft.length === 1 ? '' : 's'}` : 'nothing that belongs to no note' }}</span>
     <span v-else class="soft">shallow cuts off the notes</span>
     <span v-if="draft || listeningFrom" class="limits"><span class="soft">from</span>
       <FigureInput bare label="Survey from" unit="Hz" :value="limits.lowHz" :minimum="20" :maximum="limits.highHz / 2" @commit="setLimits($event ?? 150, limits.highHz)" />
