@@ -49,6 +49,16 @@ def test_a_planted_fault_is_found_named_answered_and_measured_again(bench, page:
         note.locator("button.title").click()
     expect(note.get_by_test_id("evidence")).not_to_be_empty()
     # Held, it is heard alone; let go, the track is back.
+    tied = page.evaluate(
+        """(hz) => {
+          const from = Number(document.querySelector('.ties .accused').getAttribute('d').slice(1).trim().split(' ')[1])
+          const lane = document.querySelector('[data-test=spectrum]').getBoundingClientRect()
+          const y = document.querySelector('[data-test=margin]').getBoundingClientRect().top + from
+          return 20 * 1000 ** ((lane.bottom - y) / lane.height) / hz
+        }""",
+        told[hits[0]]["hz"],
+    )
+    assert told[hits[0]]["hz"] > 6_000 or abs(1_200 * np.log2(tied)) < 30  # a pixel is 18 cents
     button = note.get_by_test_id("hear-only").bounding_box()
     assert button
     page.mouse.move(button["x"] + 5, button["y"] + 5)

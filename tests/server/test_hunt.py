@@ -57,6 +57,20 @@ def test_a_suspect_is_found_cut_measured_again_and_undone(http, tmp_path):
     back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": off["revision"]}).json()
     assert back["tracks"][0]["ledger_on"]
     assert http.get(address.replace("c1", "c2")).status_code == 404
+    # Any move tells how much it takes of the track's own sound around it; a low cut is meant to take all.
+    by_hand = {
+        "narrow": {"kind": "bell", "hz": HZ, "gain_db": -14.0, "q": 20.0},
+        "wide": {"kind": "bell", "hz": HZ, "gain_db": -24.0, "q": 0.7},
+        "elsewhere": {"kind": "bell", "hz": HZ, "gain_db": -24.0, "q": 0.7, "times_s": [[1.0, 2.0]]},
+        "lows": {"kind": "low-cut", "hz": 200.0},
+    }
+    over = {}
+    for name, figures in by_hand.items():
+        now = http.get(f"/api/sessions/{state['id']}").json()
+        edit(http, now, set_track(now, ledger=[{"id": name, "move": figures}]))
+        told = http.get(address.replace("cures/c1", f"losses/{name}")).json()
+        over[name] = told and told["over_cut"]
+    assert over == {"narrow": False, "wide": True, "elsewhere": True, "lows": None}
 
 
 def test_what_is_wanted_or_no_fault_is_not_told_again(http, tmp_path):

@@ -43,6 +43,7 @@ export type SurveyCut = Omit<Schemas['SurveyCut'], 'move'> & { move: Move }
 export type Cellar = Schemas['CellarView']
 export type PitchLine = Schemas['PitchView']
 export type Cure = Schemas['CureView']
+export type RegionLoss = Schemas['RegionLoss']
 export type TrackFields = Partial<WithLedger<Schemas['TrackFields']>>
 export type TrackState = WithLedger<Schemas['TrackState']>
 /** What can be on the bench: a track, or a group (or the mix) that looks like one. */
@@ -118,6 +119,7 @@ export const api = {
     call<Suspects>('GET', `/sessions/${id}/strips/${stripId}/suspects?start_s=${startS}&end_s=${endS}`),
   survey: (id: string, stripId: string, startS: number, endS: number, amount: number, lowHz: number, highHz: number) =>
     call<SurveyCut[]>('GET', `/sessions/${id}/strips/${stripId}/survey?start_s=${startS}&end_s=${endS}&amount=${amount}&low_hz=${lowHz}&high_hz=${highHz}`),
+  loss: (id: string, stripId: string, entryId: string) => call<RegionLoss | null>('GET', `/sessions/${id}/strips/${stripId}/losses/${entryId}`),
   cure: (id: string, stripId: string, entryId: string) => call<Cure>('GET', `/sessions/${id}/strips/${stripId}/cures/${entryId}`),
   handovers: (id: string) => call<HandOver[]>('GET', `/sessions/${id}/handovers`),
   handOver: (id: string, request: HandOverRequest) => call<HandOver>('POST', `/sessions/${id}/handovers`, request),

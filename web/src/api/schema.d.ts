@@ -468,6 +468,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sessions/{session_id}/strips/{strip_id}/losses/{entry_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Loss
+         * @description Return how much of the track's own loudness around a move is gone; null for one that is meant to clear all away.
+         */
+        get: operations["loss_api_sessions__session_id__strips__strip_id__losses__entry_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions/{session_id}/ensemble": {
         parameters: {
             query?: never;
@@ -946,6 +966,10 @@ export interface components {
         CureView: {
             /** Entry Id */
             entry_id: string;
+            /** Region Lost */
+            region_lost: number;
+            /** Over Cut */
+            over_cut: boolean;
             /**
              * Verdict
              * @enum {string}
@@ -959,10 +983,6 @@ export interface components {
             ring_before_s: number | null;
             /** Ring After S */
             ring_after_s: number | null;
-            /** Region Lost */
-            region_lost: number;
-            /** Over Cut */
-            over_cut: boolean;
         };
         /**
          * Dismissed
@@ -2663,6 +2683,18 @@ export interface components {
             values: {
                 [key: string]: components["schemas"]["JsonValue"];
             };
+        };
+        /**
+         * RegionLoss
+         * @description What the moves have taken of a track's own loudness around one of them, 0 to 1.
+         */
+        RegionLoss: {
+            /** Entry Id */
+            entry_id: string;
+            /** Region Lost */
+            region_lost: number;
+            /** Over Cut */
+            over_cut: boolean;
         };
         /**
          * RegionRule
@@ -5736,6 +5768,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CureView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    loss_api_sessions__session_id__strips__strip_id__losses__entry_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: string;
+                strip_id: string;
+                entry_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegionLoss"] | null;
                 };
             };
             /** @description Not Found */

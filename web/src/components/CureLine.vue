@@ -11,17 +11,14 @@ const words = computed(() => {
   const ring = cure.ring_before_s !== null && cure.ring_after_s !== null ? `, rings ${cure.ring_before_s.toFixed(2)} → ${cure.ring_after_s.toFixed(2)} s` : ''
   return `${cure.verdict}: ${level}${ring}`
 })
-const lost = computed(() => props.cure?.region_lost ?? 0)
 </script>
 
 <template>
   <p class="cure" data-test="cure" :class="cure?.verdict.replace(' ', '-')">{{ evidence.kind }} {{ words }}</p>
-  <p v-if="cure?.over_cut" class="lost">{{ Math.round(100 * lost) }} % of this region's own loudness is gone</p>
 </template>
 
 <style scoped>
-.cure, .lost { margin: 0 0 3px; font-size: 12.5px; line-height: 1.3; }
+.cure { margin: 0 0 3px; font-size: 12.5px; line-height: 1.3; }
 .cured { color: var(--green); font-weight: 700; }
 .not-yet { color: var(--vermilion); }
-.lost { color: var(--ochre); }
 </style>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** Pins, keepers and moves of the track in the margin, each at its own frequency and tied to it by a fine line. */
-import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef, type Ref } from 'vue'
-import type { Cure, Keeper, LedgerEntry, Move, MoveKind, Pin, Suspect } from '../api/client'
+import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef, watch, type Ref } from 'vue'
+import type { Cure, Keeper, LedgerEntry, Move, MoveKind, Pin, RegionLoss, Suspect } from '../api/client'
 import { hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
 import { depthName, inKeeper, type Passage, placeHz, withHz } from '../lib/edits'
 import { formatDb, formatHz, noteOfHz } from '../lib/figures'
@@ -21,8 +21,12 @@ const props = defineProps<{
   /** The stretch in which suspects were looked for. */
   stretch: { startS: number; endS: number }
   cure: Cure | null
+  /** How much of the track's own loudness around the chosen move is gone. */
+  loss: RegionLoss | null
   kinds: MoveKind[]
   frequency: FrequencyView
+  /** Height of the lanes beside; the margin ends where they end and begins further down. */
+  laneHeight: number
   chosenId: string | null
   /** Moves picked to be copied together. */
   pickedIds: ReadonlySet<string>
@@ -65,6 +69,7 @@ const FIRST_OPEN_PX = 320
 const box = useTemplateRef<HTMLElement>('box')
 const height = ref(0)
 const ghostY = ref<number | null>(null)
+const scrolled = ref(0)
 let watcher: ResizeObserver | null = null
 
 onMounted(() => {
@@ -79,19 +84,28 @@ const kindOf = (move: Move) => props.kinds.find((kind) => kind.kind === move.kin
 const openPx = ref(FIRST_OPEN_PX)
 const suspectPx = ref(FIRST_OPEN_PX)
 function measurer(height: Ref<number>) {
-  let opened: ResizeObserver | null = null
-  onBeforeUnmount(() => opened?.disconnect())
+  let opened: HTMLElement | null = null
+  const watcher = new ResizeObserver(() => {
+    if (opened) height.value = opened.offsetHeight
+  })
+  onBeforeUnmount(() => watcher.disconnect())
   return (reference: unknown) => {
-    opened?.disconnect()
     const element = reference instanceof HTMLElement ? reference : (reference as { $el?: unknown } | null)?.$el
-    if (!(element instanceof HTMLElement)) return
-    opened = new ResizeObserver(() => (height.value = element.offsetHeight))
-    opened.observe(element)
+    // The note that folds lets go of its reference after the one that opens has taken it: that is not to undo it.
+    if (!(element instanceof HTMLElement) || element === opened) return
+    watcher.disconnect()
+    opened = element
+    watcher.observe(element)
   }
 }
 const measure = measurer(openPx)
 const measureSuspect = measurer(suspectPx)
-const inView = (hz: number) => Math.min(Math.max(yOfHz(hz, props.frequency, height.value), 0), height.value)
+/** What has just been opened is brought into view with its buttons, once it has been measured and placed. */
+const show = (id: string | null, which: string) => id && requestAnimationFrame(() => requestAnimationFrame(() => box.value?.querySelector(which)?.scrollIntoView({ block: 'nearest' })))
+watch(() => props.chosenId, (id) => show(id, '.chosen'), { flush: 'post' })
+watch(() => props.suspectId, (id) => show(id, '.suspect.open'), { flush: 'post' })
+const above = computed(() => props.laneHeight - height.value)
+const inView = (hz: number) => Math.min(Math.max(yOfHz(hz, props.frequency, props.laneHeight) - above.value, 0), height.value)
 
 const notes = computed(() => [
   ...props.ledger.map((entry) => ({ id: entry.id, y: inView(placeHz(entry.move)), height: entry.id === props.chosenId ? openPx.value : FOLDED_PX })),
@@ -104,7 +118,7 @@ const length = computed(() => Math.max(height.value, ...notes.value.map((note) =
 const ties = computed(() => notes.value.map((note) => {
   const top = tops.value.get(note.id) ?? 0
   const at = note.id === props.chosenId || note.id === props.suspectId ? Math.min(Math.max(note.y, top + 8), top + note.height - 8) : top + FOLDED_PX / 2
-  return { id: note.id, d: `M0 ${note.y} C ${TIE_PX / 2} ${note.y} ${TIE_PX / 2} ${at} ${TIE_PX} ${at}` }
+  return { id: note.id, d: `M0 ${note.y + scrolled.value} C ${TIE_PX / 2} ${note.y + scrolled.value} ${TIE_PX / 2} ${at} ${TIE_PX} ${at}` }
 }))
 
 function summary(move: Move): string {
@@ -130,16 +144,16 @@ function copyTo(id: string, event: Event) {
 }
 const onEmpty = (event: MouseEvent) => event.target === event.currentTarget
 const yIn = (event: MouseEvent) => event.clientY - (event.currentTarget as HTMLElement).getBoundingClientRect().top
-const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, props.frequency, height.value)))
+const hzAt = (y: number) => hzOfY(y - scrolled.value + above.value, props.frequency, props.laneHeight)
 </script>
 
 <template>
-  <div ref="box" class="margin" role="group" aria-label="Margin: pins and moves">
+  <div ref="box" class="margin" role="group" aria-label="Margin: pins and moves" @scroll="scrolled = box?.scrollTop ?? 0">
     <div class="inner" :style="{ height: `${length}px` }" data-test="margin"
       @pointermove="ghostY = onEmpty($event) ? yIn($event) : null" @pointerleave="ghostY = null"
-      @click="onEmpty($event) && emit('add', hzOfY(yIn($event), frequency, height))">
+      @click="onEmpty($event) && emit('add', hzAt(yIn($event)))">
       <svg class="ties" :width="TIE_PX" :height="length" aria-hidden="true"><path v-for="tie in ties" :key="tie.id" :d="tie.d" :class="{ strong: tie.id === chosenId, accused: tie.id === suspectId }" /></svg>
-      <div v-if="ghostY !== null" class="ghost figures" :style="{ top: `${ghostY - 10}px` }">click: bell at {{ formatHz(ghostHz) }}</div>
+      <div v-if="ghostY !== null" class="ghost figures" :style="{ top: `${ghostY - 10}px` }">click: bell at {{ formatHz(hzAt(ghostY)) }}</div>
       <article v-for="entry in ledger" :key="entry.id" :ref="entry.id === chosenId ? measure : undefined" class="note move" data-test="move"
         :class="{ chosen: entry.id === chosenId, off: !entry.move.on || !ledgerOn, timed: entry.move.times_s?.length, picked: pickedIds.has(entry.id) }"
         :style="{ top: `${tops.get(entry.id) ?? 0}px`, height: entry.id === chosenId ? 'auto' : `${FOLDED_PX}px` }">
@@ -159,6 +173,7 @@ const ghostHz = computed(() => (ghostY.value === null ? 0 : hzOfY(ghostY.value, 
         <template v-if="entry.id === chosenId">
           <p v-if="hears(entry.move)" class="flag slate">listens to {{ otherName(hears(entry.move)) }}</p>
           <CureLine v-if="entry.evidence" :evidence="entry.evidence" :cure="cure" />
+          <p v-if="loss?.over_cut" class="flag" data-test="over-cut">{{ Math.round(100 * loss.region_lost) }} % of this region's own loudness is gone</p>
           <p v-if="inKeeper(entry.move, keepers)" class="flag">stands in a region that you keep</p>
           <p v-if="notLinear.has(entry.id)" class="flag slate" title="A linear-phase filter for it would ring for many seconds before and after each sound">too low and narrow for linear phase: runs in minimum phase</p>
           <MoveForm :move="entry.move" :kinds="kinds" :others="others" :sections="sections" :loop="loop" :level-db="gains.get(entry.id)?.level_db ?? null" :gain-db="gains.get(entry.id)?.gain_db ?? null"

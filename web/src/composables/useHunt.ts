@@ -100,18 +100,19 @@ function drop(one: Suspect) {
 
 const setLoop = (startS: number, endS: number) => bench.setLoop({ startS: Math.max(startS - 0.4, 0), endS: Math.max(endS + 0.4, startS + 1) })
 
+/** The chosen move, if it answers a suspect (or if not); not before it is saved: the server would not know it yet. */
+const chosenMove = (answersSuspect: boolean) => () => {
+  const session = state.value
+  const entry = bench.entry.value
+  const asked = session && chosen.value && entry && !!entry.evidence === answersSuspect && saveState.value === 'saved'
+  return asked ? { session: session.id, revision: session.revision, strip: chosen.value.id, entry: entry.id } : null
+}
 /** What became of the suspect that the chosen move answers, measured again on the treated sound. */
-const cure = useLatest(
-  () => {
-    const session = state.value
-    const entry = bench.entry.value
-    // Not before the move is saved: the server would not know it yet.
-    return session && chosen.value && entry?.evidence && saveState.value === 'saved' ? { session: session.id, revision: session.revision, strip: chosen.value.id, entry: entry.id } : null
-  },
-  ({ session, strip, entry }) => api.cure(session, strip, entry),
-  () => bench.entryId.value,
-)
+const cure = useLatest(chosenMove(true), ({ session, strip, entry }) => api.cure(session, strip, entry), () => bench.entryId.value)
+/** How much of the region of a move that answers no suspect is gone; one that does tells it with its cure. */
+const ownLoss = useLatest(chosenMove(false), async ({ session, strip, entry }) => ({ told: await api.loss(session, strip, entry) }), () => bench.entryId.value)
+const loss = computed(() => cure.value ?? ownLoss.value?.told ?? null)
 
 export function useHunt() {
-  return { result, suspects, suspect, suspectId, finding, problem, stale, hunt, step, audition, answer, wanted, noFault, setLoop, cure }
+  return { result, suspects, suspect, suspectId, finding, problem, stale, hunt, step, audition, answer, wanted, noFault, setLoop, cure, loss }
 }

@@ -327,8 +327,8 @@ onBeforeUnmount(() => {
         </select>
       </div>
       <SurveyRow />
-      <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :stretch="huntedStretch" :cure="hunting.cure.value"
-        :kinds="kinds" :frequency="frequency" :chosen-id="entryId" :picked-ids="pickedNow" :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :sections="bench.sections.value" :loop="loop" :gains="gainsNow" :not-linear="bench.notInLinearPhase.value"
+      <MarginNotes class="notes" :ledger="[...(chosen.ledger ?? [])]" :pins="[...(chosen.pins ?? [])]" :keepers="[...(chosen.keepers ?? [])]" :suspects="hunting.suspects.value" :suspect-id="hunting.suspectId.value" :stretch="huntedStretch" :cure="hunting.cure.value" :loss="hunting.loss.value"
+        :kinds="kinds" :frequency="frequency" :lane-height="laneSize.height" :chosen-id="entryId" :picked-ids="pickedNow" :heard-id="sliceEntryId" :ledger-on="chosen.ledger_on ?? true" :others="listenable" :sections="bench.sections.value" :loop="loop" :gains="gainsNow" :not-linear="bench.notInLinearPhase.value"
         @choose-suspect="hunting.suspectId.value = $event" @hear-suspect="hunting.audition" @judge="judge" @loop="hunting.setLoop" @choose="entryId = $event" @pick="pick" @change="bench.changeMove" @hear="sliceEntryId = $event"
         @duplicate="bench.duplicateMove" @remove="bench.removeMove" @remove-pin="bench.removePin" @cut-pin="bench.cutPin" @tame-pin="bench.tamePin" @keep-pin="bench.keepPin" @remove-keeper="bench.removeKeeper" @preview="bench.previewMove" @copy="(id, target) => bench.copyMoves([id], target)" @add="bench.addBell" />
     </section>

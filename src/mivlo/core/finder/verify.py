@@ -9,7 +9,7 @@ from mivlo.core.engine.source import Source
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map
 from mivlo.core.finder.measures import bell_fit, ring_time_s
 
-__all__ = ["Cure", "Verdict", "measure_again"]
+__all__ = ["Cure", "Verdict", "is_over_cut", "measure_again", "region_lost"]
 
 Verdict = Literal["cured", "better", "not yet"]
 CURED_DB, CURED_SHARE = 2.0, 0.3  # what may be left of the excess, or of its figure
@@ -38,7 +38,28 @@ class Cure:
     @property
     def over_cut(self) -> bool:
         """Tell whether so much of the region is gone that the user should hear of it."""
-        return self.region_lost > OVER_CUT
+        return is_over_cut(self.region_lost)
+
+
+def is_over_cut(lost: float) -> bool:
+    """Tell whether so much of a region's own loudness (0 to 1) is gone that it should be said."""
+    return lost > OVER_CUT
+
+
+def region_lost(
+    before: Source, after: Source, *, hz: float, times: tuple[tuple[float, float], ...], start: int, end: int,
+    sample_rate_hz: float,
+) -> float:  # fmt: skip
+    """Return the part, 0 to 1, of a track's own loudness within half an octave of hz that is gone; `times` as below.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: Stevens' power law (exponent 0.3)
+    """
+    maps = _both(before, after, start, end, sample_rate_hz)
+    return _lost(maps, _band(maps[0], hz), _sounding(maps[0], times))
 
 
 def measure_again(
@@ -53,8 +74,8 @@ def measure_again(
 
     Source: the same fits as when it was found; loudness of the region by Stevens' power law (exponent 0.3)
     """
-    maps = [level_map(source, start=start, end=end, sample_rate_hz=sample_rate_hz) for source in (before, after)]
-    band = int(np.argmin(np.abs(np.log2(maps[0].hz / hz))))
+    maps = _both(before, after, start, end, sample_rate_hz)
+    band = _band(maps[0], hz)
     chosen = _sounding(maps[0], times)
     wide = q < WIDE_BELOW_Q
     excess = [max(bell_fit(one.levels_db[chosen].mean(axis=0), band, wide=wide).gain_db, 0.0) for one in maps]
@@ -64,13 +85,24 @@ def measure_again(
         where = (start, end)
         rings = [_ring(source, hz, q, where, sample_rate_hz) for source in (before, after)]
         around = [ring for ratio in (0.84, 1.19) if (ring := _ring(after, hz * ratio, q, where, sample_rate_hz)) is not None]
-    reach = round(REGION_OCTAVES * BANDS_PER_OCTAVE)
-    loud = [
-        float(np.mean(10.0 ** (LOUDNESS_POWER * one.levels_db[chosen, max(band - reach, 0) : band + reach + 1] / 10.0)))
-        for one in maps
-    ]
-    lost = float(np.clip(1.0 - loud[1] / max(loud[0], 1e-12), 0.0, 1.0))
+    lost = _lost(maps, band, chosen)
     return Cure(excess[0], excess[1], rings[0], rings[1], lost, _verdict(excess, rings, around))
+
+
+def _both(before: Source, after: Source, start: int, end: int, sample_rate_hz: float) -> list[LevelMap]:
+    return [level_map(source, start=start, end=end, sample_rate_hz=sample_rate_hz) for source in (before, after)]
+
+
+def _band(levels: LevelMap, hz: float) -> int:
+    return int(np.argmin(np.abs(np.log2(levels.hz / hz))))
+
+
+def _lost(maps: list[LevelMap], band: int, chosen: np.ndarray) -> float:
+    """Return how much less loud the bands around a band are in the second map, over the chosen frames."""
+    reach = round(REGION_OCTAVES * BANDS_PER_OCTAVE)
+    region = slice(max(band - reach, 0), band + reach + 1)
+    before, after = (float(np.mean(10.0 ** (LOUDNESS_POWER * one.levels_db[chosen, region] / 10.0))) for one in maps)
+    return float(np.clip(1.0 - after / max(before, 1e-12), 0.0, 1.0))
 
 
 def _ring(source: Source, hz: float, q: float, where: tuple[int, int], sample_rate_hz: float) -> float | None:

@@ -44,6 +44,7 @@ class BaseMove(BaseModel, ABC):
     says: ClassVar[str]
     family: ClassVar[Family]
     starts: ClassVar[tuple[Start, ...]] = ()
+    clears_away: ClassVar[bool] = False  # meant to leave nothing of what lies beyond it
 
     on: bool = Field(default=True, title="On")
     channel: Channel = Field(default="both", title="Acts on", json_schema_extra={"group": "more"})

@@ -1,6 +1,6 @@
 """What low cut and high cut share: slope and sharpness."""
 
-from typing import Literal, Self
+from typing import ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
@@ -15,6 +15,7 @@ Slope = Literal[6, 12, 18, 24, 36, 48]
 class Cut(WidthAsOctaves, StaticMove):
     """A cut of a slope; q multiplies the Q of its sharpest section by q/0.7071."""
 
+    clears_away: ClassVar[bool] = True
     slope_db_per_octave: Slope = Field(
         default=24, title="Slope", json_schema_extra={"unit": "dB/octave"}
     )

@@ -35,6 +35,7 @@ class DynamicLowCut(DynamicMove):
         }),
     )  # fmt: skip
 
+    clears_away: ClassVar[bool] = True
     kind: Literal["dynamic-low-cut"] = "dynamic-low-cut"
     slope_db_per_octave: Literal[12, 24, 36] = Field(default=24, title="Slope", json_schema_extra={"unit": "dB/octave"})
     depth_db: float = level_db("Depth", -36.0, -1.0, default=-18.0)

@@ -58,3 +58,9 @@ def pitch(session_id: str, strip_id: str, db: Db) -> hunt.PitchView:
 def cure(session_id: str, strip_id: str, entry_id: str, db: Db) -> hunt.CureView:
     """Return what became of the suspect that a move answers."""
     return hunt.cure_of(sessions.read_session(db, session_id), strip_id, entry_id)
+
+
+@router.get("/strips/{strip_id}/losses/{entry_id}")
+def loss(session_id: str, strip_id: str, entry_id: str, db: Db) -> hunt.RegionLoss | None:
+    """Return how much of the track's own loudness around a move is gone; null for one that is meant to clear all away."""
+    return hunt.loss_of(sessions.read_session(db, session_id), strip_id, entry_id)

@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from mivlo.core.cellar import Cellar, CellarTrack, PileUp, clear_the_cellar, pile_up
-from mivlo.core.engine.mix import Evidence, Keeper, Mix
+from mivlo.core.engine.mix import Evidence, Keeper, LedgerEntry, Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource, Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
@@ -19,15 +19,16 @@ from mivlo.core.finder.pitch_line import PitchLine, pitch_line
 from mivlo.core.finder.stretch import Behaviour, Findings, Suspect
 from mivlo.core.finder.survey import DraftedCut, survey
 from mivlo.core.finder.suspects import find
-from mivlo.core.finder.verify import Verdict, measure_again
+from mivlo.core.finder.verify import Verdict, is_over_cut, measure_again, region_lost
 from mivlo.core.moves import Move
 from mivlo.core.moves.base import Keepers
 from mivlo.core.moves.low_cut import LowCut
+from mivlo.core.processors.timed import Spans
 from mivlo.core.roles import Role
 from mivlo.core.units import hz_to_note
 from mivlo.server.services.imports import STORED, stored_path
 from mivlo.server.services.pool import in_pool
-from mivlo.server.services.state import Dismissed, SessionState
+from mivlo.server.services.state import Dismissed, GroupView, SessionState, TrackState
 from mivlo.server.services.strips import alone_mix, frames_between, sound_of, stretch_of, strip_of
 from mivlo.server.settings import settings
 
@@ -38,11 +39,13 @@ __all__ = [
     "CureView",
     "EventView",
     "PitchView",
+    "RegionLoss",
     "SurveyCut",
     "SuspectView",
     "Suspects",
     "cellar_of",
     "cure_of",
+    "loss_of",
     "pile_up_of",
     "pitch_of",
     "survey_of",
@@ -51,6 +54,7 @@ __all__ = [
 
 SAME_CENTS = 60.0  # a hit's tolerance: nearer is the same suspect
 ENOUGH_TO_SHOW = 0.03
+LONGEST_LOSS_S = 300.0
 
 
 class SuspectView(BaseModel):
@@ -107,17 +111,22 @@ class Suspects(BaseModel):
     n_dismissed: int
 
 
-class CureView(BaseModel):
-    """What became of the suspect that a move answers."""
+class RegionLoss(BaseModel):
+    """What the moves have taken of a track's own loudness around one of them, 0 to 1."""
 
     entry_id: str
+    region_lost: float
+    over_cut: bool
+
+
+class CureView(RegionLoss):
+    """What became of the suspect that a move answers."""
+
     verdict: Verdict
     excess_before_db: float
     excess_after_db: float
     ring_before_s: float | None
     ring_after_s: float | None
-    region_lost: float
-    over_cut: bool
 
 
 class CellarRow(BaseModel):
@@ -209,13 +218,36 @@ def cure_of(state: SessionState, strip_id: str, entry_id: str) -> CureView:
     ------
     NotFoundError: no such track, move or evidence
     """
-    strip = strip_of(state, strip_id)
-    entry = next((one for one in strip.ledger if one.id == entry_id), None)
-    if entry is None or entry.evidence is None:
-        raise NotFoundError(f"move {entry_id} is not in this ledger, or answers no suspect")
+    strip, entry = _entry_of(state, strip_id, entry_id)
+    if entry.evidence is None:
+        raise NotFoundError(f"move {entry_id} answers no suspect")
     _, offset_s, _, n_frames = sound_of(state, strip)
     cure = _measured(alone_mix(state, strip), entry.evidence, offset_s, n_frames, state.sample_rate_hz)
     return cure.model_copy(update={"entry_id": entry_id})
+
+
+def loss_of(state: SessionState, strip_id: str, entry_id: str) -> RegionLoss | None:
+    """Return what is gone around any move, while it acts; None for one that is meant to clear all away.
+
+    Raises
+    ------
+    NotFoundError: no such track or move
+    """
+    strip, entry = _entry_of(state, strip_id, entry_id)
+    if entry.move.clears_away:
+        return None
+    _, offset_s, _, n_frames = sound_of(state, strip)
+    times = tuple((a - offset_s, b - offset_s) for a, b in entry.move.times_s)
+    lost = _lost(alone_mix(state, strip), entry.move.place_hz, times, n_frames, state.sample_rate_hz)
+    return RegionLoss(entry_id=entry_id, region_lost=lost, over_cut=is_over_cut(lost))
+
+
+def _entry_of(state: SessionState, strip_id: str, entry_id: str) -> tuple[TrackState | GroupView, LedgerEntry]:
+    strip = strip_of(state, strip_id)
+    entry = next((one for one in strip.ledger if one.id == entry_id), None)
+    if entry is None:
+        raise NotFoundError(f"move {entry_id} is not in this ledger")
+    return strip, entry
 
 
 def pitch_of(state: SessionState, strip_id: str) -> PitchView:
@@ -285,26 +317,48 @@ def _measured(mix: Mix, evidence: Evidence, offset_s: float, n_frames: int, rate
 
 
 def _measure(folder: str, mix: Mix, evidence: Evidence, offset_s: float, n_frames: int, rate: int) -> CureView:
-    def open_stored(audio_id: str) -> Source:
-        return open_source(Path(folder) / audio_id / STORED)
-
-    strip = mix.tracks[0]
     start, end = frames_between(evidence.start_s - offset_s, evidence.end_s - offset_s, n_frames, rate)
     if end <= start:
-        raise ParameterError(f"{strip.id} has no sound from {evidence.start_s:g} to {evidence.end_s:g} s, where it was found")
-    blocks = render_track(
-        mix, strip.id, open_stored, start=strip.start_frame + start, end=strip.start_frame + end, sample_rate_hz=rate
-    )
-    treated = np.concatenate(list(blocks), axis=1)
+        found = f"from {evidence.start_s:g} to {evidence.end_s:g} s, where it was found"
+        raise ParameterError(f"{mix.tracks[0].id} has no sound {found}")
+    before, treated = _before_and_after(folder, mix, start, end, rate)
     times = tuple((a - offset_s - start / rate, b - offset_s - start / rate) for a, b in evidence.times)
-    before = ArraySource(open_stored(strip.audio_id).read(start, end - start))
     cure = measure_again(
-        before, ArraySource(treated), hz=evidence.hz, q=evidence.q, times=times, start=0, end=end - start, sample_rate_hz=rate
+        before, treated, hz=evidence.hz, q=evidence.q, times=times, start=0, end=end - start, sample_rate_hz=rate
     )
     return CureView(
         entry_id="", verdict=cure.verdict, excess_before_db=cure.excess_before_db, excess_after_db=cure.excess_after_db,
         ring_before_s=cure.ring_before_s, ring_after_s=cure.ring_after_s, region_lost=cure.region_lost, over_cut=cure.over_cut,
     )  # fmt: skip
+
+
+@lru_cache(maxsize=128)
+def _lost(mix: Mix, hz: float, times: Spans, n_frames: int, rate: int) -> float:
+    return in_pool(_measure_loss, str(settings().data / "audio"), mix, hz, times, n_frames, rate)
+
+
+def _measure_loss(folder: str, mix: Mix, hz: float, times: Spans, n_frames: int, rate: int) -> float:
+    # Of a very long track the middle tells enough, and memory stays bounded.
+    over = max(n_frames - round(LONGEST_LOSS_S * rate), 0)
+    first, last = (times[0][0] * rate, times[-1][1] * rate) if times else (over / 2, n_frames)
+    start = min(max(round(first), 0), n_frames - 1)
+    end = min(max(round(last), start + 1), start + round(LONGEST_LOSS_S * rate), n_frames)
+    before, treated = _before_and_after(folder, mix, start, end, rate)
+    within = tuple((a - start / rate, b - start / rate) for a, b in times)
+    return region_lost(before, treated, hz=hz, times=within, start=0, end=end - start, sample_rate_hz=rate)
+
+
+def _before_and_after(folder: str, mix: Mix, start: int, end: int, rate: int) -> tuple[Source, Source]:
+    """Return a stretch of the one track of a mix without and with its ledger."""
+
+    def open_stored(audio_id: str) -> Source:
+        return open_source(Path(folder) / audio_id / STORED)
+
+    strip = mix.tracks[0]
+    blocks = render_track(
+        mix, strip.id, open_stored, start=strip.start_frame + start, end=strip.start_frame + end, sample_rate_hz=rate
+    )
+    return ArraySource(open_stored(strip.audio_id).read(start, end - start)), ArraySource(np.concatenate(list(blocks), axis=1))
 
 
 def _is_dismissed(suspect: Suspect, dismissed: tuple[Dismissed, ...]) -> bool:
