@@ -228,6 +228,13 @@ def test_a_cure_is_measured_by_level_and_decay():
     assert beside.region_lost < 0.01
     hollow = measure_again(ArraySource(ringing), ArraySource(biquad(ringing, 900.0, -24.0, 0.7)), **tones)
     assert hollow.region_lost > 0.5 > undone.region_lost
+    # A hump that is there when it is loud reads the same as when it was found: over the loud moments, whatever its times.
+    soft_then_loud = np.concatenate([0.1 * clean, biquad(clean, 900.0, 9.0, 1.0)], axis=1)
+    hump = {**tones, "q": 1.0, "times": ((1.0, 2.0),), "end": soft_then_loud.shape[1]}
+    source = ArraySource(soft_then_loud)
+    loud = measure_again(source, source, **hump, behaviour="when-loud")
+    assert loud.excess_before_db == pytest.approx(9.0, abs=1.5)
+    assert measure_again(source, source, **hump, behaviour="burst").excess_before_db < 1.5
 
 
 def test_the_command_line_prints_what_the_core_finds(tmp_path):

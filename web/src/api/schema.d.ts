@@ -1786,6 +1786,8 @@ export interface components {
                 number,
                 number
             ][];
+            /** Behaviour */
+            behaviour?: ("steady" | "when-loud" | "burst") | null;
         };
         /**
          * Figure
@@ -3898,6 +3900,11 @@ export interface components {
                 number,
                 number
             ][];
+            /**
+             * Behaviour
+             * @default null
+             */
+            behaviour: ("steady" | "when-loud" | "burst") | null;
         };
         /**
          * FlatBell

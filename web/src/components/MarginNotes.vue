@@ -100,8 +100,11 @@ function measurer(height: Ref<number>) {
 }
 const measure = measurer(openPx)
 const measureSuspect = measurer(suspectPx)
-/** What has just been opened is brought into view with its buttons, once it has been measured and placed. */
-const show = (id: string | null, which: string) => id && requestAnimationFrame(() => requestAnimationFrame(() => box.value?.querySelector(which)?.scrollIntoView({ block: 'nearest' })))
+/** What has just been opened is brought into view with its buttons (its head, where it is too high), once it has been measured and placed. */
+const show = (id: string | null, which: string) => id && requestAnimationFrame(() => requestAnimationFrame(() => {
+  const opened = box.value?.querySelector<HTMLElement>(which)
+  opened?.scrollIntoView({ block: opened.offsetHeight > height.value ? 'start' : 'nearest' })
+}))
 watch(() => props.chosenId, (id) => show(id, '.chosen'), { flush: 'post' })
 watch(() => props.suspectId, (id) => show(id, '.suspect.open'), { flush: 'post' })
 const above = computed(() => props.laneHeight - height.value)
@@ -193,7 +196,7 @@ const hzAt = (y: number) => hzOfY(y - scrolled.value + above.value, props.freque
         @choose="emit('chooseSuspect', one.id === suspectId ? null : one.id)" @hear="emit('hearSuspect', $event, one)" @cut="emit('judge', 'cut', one)"
         @tame="emit('judge', 'tame', one)" @wanted="emit('judge', 'wanted', one)" @no-fault="emit('judge', 'no-fault', one)" @loop="(from, to) => emit('loop', from, to)" />
       <article v-for="pin in pins" :key="pin.id" class="note pin" data-test="pin" :style="{ top: `${tops.get(pin.id) ?? 0}px`, height: `${FOLDED_PX}px` }">
-        <span class="figures where">{{ formatHz(pin.hz) }} {{ noteOfHz(pin.hz).name }}<template v-if="pin.excess_db != null"> {{ formatDb(pin.excess_db) }}</template></span>
+        <span class="figures where">{{ formatHz(pin.hz) }} {{ noteOfHz(pin.hz).name }}<small v-if="pin.excess_db != null" class="soft">{{ formatDb(pin.excess_db) }} out</small></span>
         <button class="plain boxed" title="Make it a bell that cuts here" @click="emit('cutPin', pin)">cut</button>
         <button class="plain boxed" title="Make it a bell that cuts here only in the loud moments" @click="emit('tamePin', pin)">tame</button>
         <button class="plain boxed" title="This is wanted: nothing that works by itself may touch it" @click="emit('keepPin', pin)">keep</button>
@@ -239,7 +242,8 @@ header { height: 24px; margin-bottom: 2px; }
 footer { margin-top: 6px; font-size: 12.5px; white-space: nowrap; gap: 0; }
 footer .plain { padding: 2px 4px; font-size: 12.5px; }
 .pin .plain { padding: 1px 4px; font-size: 12.5px; }
-.pin .where { font-size: 12px; }
+.pin .where { font-size: 12px; line-height: 13px; }
+.pin small { display: block; font-size: 11px; line-height: 11px; }
 .tick { width: 32px; padding: 0; font-size: 12px; text-align: center; }
 .tick[aria-checked='true'] { color: var(--green); font-weight: 700; }
 .title { flex: 1; min-width: 0; display: flex; gap: 5px; align-items: baseline; border: 0; padding: 0; background: none; color: inherit; font: inherit; text-align: left; cursor: pointer; white-space: nowrap; overflow: hidden; }

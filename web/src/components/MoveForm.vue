@@ -115,6 +115,7 @@ const toggleMember = (figure: Figure, n: number) =>
 .members { display: flex; flex-wrap: wrap; gap: 1px; }
 .members .plain { padding: 0 3px; min-width: 20px; }
 .members .plain[aria-pressed='false'] { text-decoration: line-through; opacity: 0.7; }
+.members[data-test='times'] .plain { font-size: 12.5px; }
 .members[data-test='times'] .plain[aria-pressed='false'] { text-decoration: none; opacity: 1; }
 .further { justify-self: start; padding: 0; text-decoration: underline; font-size: 12.5px; }
 select { font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); padding: 1px 0; min-width: 0; }

@@ -8,12 +8,13 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from mivlo.core.moves import Move
 
 __all__ = [
-    "MIX_ID", "ClashReason", "Evidence", "Frozen", "GroupState", "GuardReference", "Keeper", "LedgerEntry", "LedgerState", "Mix",
-    "Phase", "Probe", "Region", "Slice", "StripState", "audible_tracks", "raw_sound_of", "refuse_twins",
+    "MIX_ID", "Behaviour", "ClashReason", "Evidence", "Frozen", "GroupState", "GuardReference", "Keeper", "LedgerEntry",
+    "LedgerState", "Mix", "Phase", "Probe", "Region", "Slice", "StripState", "audible_tracks", "raw_sound_of", "refuse_twins",
 ]  # fmt: skip
 
 MIX_ID = "mix"
 Phase = Literal["minimum", "linear"]
+Behaviour = Literal["steady", "when-loud", "burst"]  # of a fault: always there, only when the track is loud, or in bursts
 GRID = 64  # the control grid of the kernels; tests hold the two equal
 
 
@@ -42,6 +43,7 @@ class Evidence(Frozen):
     start_s: float = Field(ge=0.0, le=1e6)
     end_s: float = Field(ge=0.0, le=1e6)
     times: tuple[tuple[float, float], ...] = Field(default=(), max_length=200)
+    behaviour: Behaviour | None = None
 
 
 class Region(Frozen):

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import maximum_filter1d, median_filter, minimum_filter1d, uniform_filter1d
 
-from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, active_frames
 from mivlo.core.units import Floats
 
 __all__ = ["BandCues", "band_cues"]
@@ -20,7 +20,6 @@ REACH, GAP = 30, 6  # bands: the near outline is the half octave either side, th
 PEAK_REACH, PEAK_GAP = 40, 4
 FAR_PEAK_REACH = 78  # so that the fellows of a low partial, an octave away, are among its surroundings
 THIRD_OCTAVE = BANDS_PER_OCTAVE // 3 + 1
-ACTIVE_DB, SILENCE_DB = 55.0, -95.0  # below the loudest frames, and at all: what lies lower is a pause
 PLAYING_DB = 35.0
 LAG_S = 0.064  # over which decay and build-up are read
 FALLING_DB = 2.0  # of the outline within the lag
@@ -57,8 +56,7 @@ def band_cues(levels: LevelMap) -> BandCues | None:
     co-occurrence with octaves and twelfths, as they are used in the literature on ringing, feedback and partial
     tracking; what exactly is measured is ours (docs/method.md)
     """
-    loudest = float(np.percentile(levels.power_db, 98.0))
-    active = np.flatnonzero(levels.power_db > max(loudest - ACTIVE_DB, SILENCE_DB))
+    active = active_frames(levels)
     if len(active) < FEWEST_FRAMES:
         return None
     x = levels.levels_db[active]

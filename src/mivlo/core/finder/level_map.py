@@ -9,7 +9,7 @@ from mivlo.core.engine.source import Source
 from mivlo.core.spectra.windows import halvings_of, windows
 from mivlo.core.units import Floats
 
-__all__ = ["BANDS_PER_OCTAVE", "HOP_S", "LOWEST_HZ", "LevelMap", "level_map", "window_shares"]
+__all__ = ["BANDS_PER_OCTAVE", "HOP_S", "LOWEST_HZ", "LevelMap", "active_frames", "level_map", "loud_frames", "window_shares"]
 
 LOWEST_HZ, HIGHEST_HZ = 30.0, 16_000.0
 BANDS_PER_OCTAVE = 60  # 20 cents: a third of a hit's tolerance
@@ -23,6 +23,8 @@ MOST_FRAMES = 4_500  # of the map: longer stretches are looked at more sparsely,
 FLOOR_DB = -160.0
 RANGE_DB = 100.0  # below the loudest band nothing is heard: what a track is told to be must not hang on its level
 HIGHEST_OF_RATE = 0.48
+ACTIVE_DB, SILENCE_DB = 55.0, -95.0  # below the loudest frames, and at all: what lies lower is a pause
+LOUD_PERCENTILE = 60.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +40,18 @@ class LevelMap:
     def hop_s(self) -> float:
         """Return the time from one frame to the next."""
         return float(self.times_s[1] - self.times_s[0]) if len(self.times_s) > 1 else HOP_S
+
+
+def active_frames(levels: LevelMap) -> np.ndarray:
+    """Return the numbers of the frames in which something sounds."""
+    loudest = float(np.percentile(levels.power_db, 98.0))
+    return np.flatnonzero(levels.power_db > max(loudest - ACTIVE_DB, SILENCE_DB))
+
+
+def loud_frames(levels: LevelMap, active: np.ndarray) -> np.ndarray:
+    """Return those of some frames that are the loudest two fifths of them."""
+    loudness = levels.power_db[active]
+    return np.asarray(active[loudness >= np.percentile(loudness, LOUD_PERCENTILE)])
 
 
 def level_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> LevelMap:

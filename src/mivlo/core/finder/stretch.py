@@ -1,10 +1,10 @@
 """What a search of the finder is given, and what it returns: a stretch as it was analysed, and suspects."""
 
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 
+from mivlo.core.engine.mix import Behaviour
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.band_cues import BandCues
 from mivlo.core.finder.events import Event
@@ -17,9 +17,8 @@ from mivlo.core.moves import Move
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats
 
-__all__ = ["Behaviour", "Findings", "Stretch", "Suspect", "around"]
+__all__ = ["Findings", "Stretch", "Suspect", "around"]
 
-Behaviour = Literal["steady", "when-loud", "burst"]
 
 
 @dataclass(frozen=True, slots=True)

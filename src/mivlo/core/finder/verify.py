@@ -5,8 +5,9 @@ from typing import Literal
 
 import numpy as np
 
+from mivlo.core.engine.mix import Behaviour
 from mivlo.core.engine.source import Source
-from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, active_frames, level_map, loud_frames
 from mivlo.core.finder.measures import bell_fit, ring_time_s
 
 __all__ = ["Cure", "Verdict", "is_over_cut", "measure_again", "region_lost"]
@@ -20,7 +21,6 @@ RINGS_ON = 1.7  # times what rings around it: then its decay is part of the faul
 WIDE_BELOW_Q = 4.0
 REGION_OCTAVES = 0.5  # either side
 LOUDNESS_POWER = 0.3  # of a band's power: loudness grows as that (Stevens' law; 10 dB are twice as loud)
-ACTIVE_DB = 45.0
 OVER_CUT = 0.35  # of the region's own loudness
 
 
@@ -64,9 +64,11 @@ def region_lost(
 
 def measure_again(
     before: Source, after: Source, *, hz: float, q: float, times: tuple[tuple[float, float], ...], start: int, end: int,
-    sample_rate_hz: float,
+    sample_rate_hz: float, behaviour: Behaviour | None = None,
 ) -> Cure:  # fmt: skip
     """Return what became of a suspect; `times` are where it sounds, empty: everywhere.
+
+    A wide one that is steady or loud-only is measured over all that sounds, or all that is loud, as when it was found.
 
     Raises
     ------
@@ -76,8 +78,10 @@ def measure_again(
     """
     maps = _both(before, after, start, end, sample_rate_hz)
     band = _band(maps[0], hz)
-    chosen = _sounding(maps[0], times)
     wide = q < WIDE_BELOW_Q
+    chosen = _sounding(maps[0], () if wide and behaviour in ("steady", "when-loud") else times)
+    if wide and behaviour == "when-loud":
+        chosen = loud_frames(maps[0], chosen)
     excess = [max(bell_fit(one.levels_db[chosen].mean(axis=0), band, wide=wide).gain_db, 0.0) for one in maps]
     rings: list[float | None] = [None, None]
     around: list[float] = []
@@ -111,11 +115,12 @@ def _ring(source: Source, hz: float, q: float, where: tuple[int, int], sample_ra
 
 def _sounding(levels: LevelMap, times: tuple[tuple[float, float], ...]) -> np.ndarray:
     """Return which frames count: those within the times, or all that sound."""
-    within = np.zeros(len(levels.times_s), dtype=bool)
+    sounds = active_frames(levels)
+    at_s = levels.times_s[sounds]
+    within = np.zeros(len(at_s), dtype=bool)
     for first, last in times:
-        within |= (levels.times_s >= first) & (levels.times_s <= last)
-    sounds = levels.power_db > levels.power_db.max() - ACTIVE_DB
-    return np.asarray(within & sounds if (within & sounds).any() else sounds)
+        within |= (at_s >= first) & (at_s <= last)
+    return np.asarray(sounds[within] if within.any() else sounds)
 
 
 def _verdict(excess: list[float], rings: list[float | None], around: list[float]) -> Verdict:

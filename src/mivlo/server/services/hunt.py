@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from mivlo.core.cellar import Cellar, CellarTrack, PileUp, clear_the_cellar, pile_up
-from mivlo.core.engine.mix import Evidence, Keeper, LedgerEntry, Mix
+from mivlo.core.engine.mix import Behaviour, Evidence, Keeper, LedgerEntry, Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource, Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
@@ -16,7 +16,7 @@ from mivlo.core.finder.audition import Auditions, auditions, keeper_around
 from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.kinds import HINTS, Kind
 from mivlo.core.finder.pitch_line import PitchLine, pitch_line
-from mivlo.core.finder.stretch import Behaviour, Findings, Suspect
+from mivlo.core.finder.stretch import Findings, Suspect
 from mivlo.core.finder.survey import DraftedCut, survey
 from mivlo.core.finder.suspects import find
 from mivlo.core.finder.verify import Verdict, is_over_cut, measure_again, region_lost
@@ -324,8 +324,9 @@ def _measure(folder: str, mix: Mix, evidence: Evidence, offset_s: float, n_frame
     before, treated = _before_and_after(folder, mix, start, end, rate)
     times = tuple((a - offset_s - start / rate, b - offset_s - start / rate) for a, b in evidence.times)
     cure = measure_again(
-        before, treated, hz=evidence.hz, q=evidence.q, times=times, start=0, end=end - start, sample_rate_hz=rate
-    )
+        before, treated, hz=evidence.hz, q=evidence.q, times=times, start=0, end=end - start, sample_rate_hz=rate,
+        behaviour=evidence.behaviour,
+    )  # fmt: skip
     return CureView(
         entry_id="", verdict=cure.verdict, excess_before_db=cure.excess_before_db, excess_after_db=cure.excess_after_db,
         ring_before_s=cure.ring_before_s, ring_after_s=cure.ring_after_s, region_lost=cure.region_lost, over_cut=cure.over_cut,
@@ -372,7 +373,7 @@ def _view(suspect: Suspect, offset_s: float, start_s: float, end_s: float) -> Su
     times = [(a + offset_s, b + offset_s) for a, b in suspect.times]
     evidence = Evidence(
         kind=suspect.kind, hz=suspect.hz, q=suspect.q, excess_db=suspect.excess_db, ring_s=suspect.ring_s, start_s=start_s,
-        end_s=end_s, times=tuple(times),
+        end_s=end_s, times=tuple(times), behaviour=suspect.behaviour,
     )  # fmt: skip
     return SuspectView(
         id=f"{suspect.kind}-{note}-{suspect.hz:.0f}", hz=suspect.hz, q=suspect.q, kind=suspect.kind, behaviour=suspect.behaviour,

@@ -7,12 +7,13 @@ import numpy as np
 from scipy.ndimage import uniform_filter1d
 from scipy.special import logit
 
+from mivlo.core.engine.mix import Behaviour
 from mivlo.core.finder.kinds import STRUCK, Kind, kind_of_hump, kind_of_line
-from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, loud_frames
 from mivlo.core.finder.measures import bell_fit, follows_notes, lowest_note_hz, proud_of, refined_hz, ring_time_s, stretches
 from mivlo.core.finder.places import SHAPES, Shape, places
 from mivlo.core.finder.proposals import propose
-from mivlo.core.finder.stretch import Behaviour, Stretch, Suspect, around
+from mivlo.core.finder.stretch import Stretch, Suspect, around
 from mivlo.core.roles import Role
 
 __all__ = ["search"]
@@ -67,11 +68,9 @@ def _weighed(suspect: Suspect, others: Sequence[Suspect], role: Role | None) -> 
 def _measured(stretch: Stretch, band: int, confidence: float, shape: Shape) -> Suspect:
     """Return a suspect with its evidence."""
     levels, active = stretch.levels, stretch.cues.active
-    x = levels.levels_db[active]
     loud_only = float(stretch.odds.loud_only[band]) if shape == "line" else float(shape == "harsh")
-    loudness = levels.power_db[active]
-    chosen = loudness >= np.percentile(loudness, 60.0) if loud_only > LOUD_ONLY_FROM else np.ones(len(active), dtype=bool)
-    curve = x[chosen].mean(axis=0)
+    chosen = loud_frames(levels, active) if loud_only > LOUD_ONLY_FROM else active
+    curve = levels.levels_db[chosen].mean(axis=0)
     wide = shape != "line"
     hz = float(levels.hz[band]) if wide else _place_hz(levels.hz, curve, stretch.odds.line, band)
     fit = bell_fit(curve, band, wide=wide)
