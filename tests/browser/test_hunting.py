@@ -160,6 +160,7 @@ def test_the_cellar_is_heard_cleared_for_all_and_brought_back(bench, page: Page)
     page.get_by_role("button", name="undo").click()  # all tracks in one step
     bench.saved()
     assert page.evaluate("() => window.mivlo.session.state.value.tracks.every((track) => track.ledger.length === 0)")
+    expect(page.get_by_test_id("cellar-cleared")).to_have_count(0)
 
 
 def test_a_survey_is_drafted_heard_and_taken(bench, page: Page, mivlo, http):

@@ -1,4 +1,4 @@
-/** The only place that fetches. Types come from the API's own document (schema.d.ts, generated). */
+/** The only place that fetches. Types come from the API's own document: set-up writes schema.d.ts from docs/openapi.json. */
 import type { components } from './schema'
 
 type Schemas = components['schemas']

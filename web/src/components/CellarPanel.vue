@@ -5,6 +5,7 @@ import { api, type Cellar, type ChosenCuts, type EditStep, type LedgerEntry, typ
 import { useLatest } from '../composables/useLatest'
 import { usePlay } from '../composables/usePlay'
 import { useSession } from '../composables/useSession'
+import { yOfHz } from '../lib/axis'
 import { editTrack, newId } from '../lib/edits'
 import { formatHz, noteOfHz, unbroken } from '../lib/figures'
 import CellarSum from './CellarSum.vue'
@@ -20,10 +21,10 @@ const choices = ref<Record<string, Choice>>({})
 const looking = ref(false)
 const problem = ref('')
 const hearing = ref(false)
-const WIDTH = 150
-const HEIGHT = 26
-const LOW_HZ = 20
-const HIGH_HZ = 500
+const WIDTH = 74
+const HEIGHT = 40
+const view = { lowHz: 20, highHz: 500 }
+const RANGE_DB = 50
 
 const tracks = computed(() => state.value?.tracks ?? [])
 const rows = computed(() => (cellar.value?.rows ?? []).flatMap((row) => {
@@ -35,7 +36,7 @@ const cutOf = (row: Row) => (choices.value[row.track_id] === 'safe' ? row.safe :
 const chosen = computed(() => rows.value.filter(({ row }) => cutOf(row)))
 const steps = computed<EditStep[]>(() => chosen.value.map(({ row, track }) => {
   const entry = { id: newId(), move: cutOf(row), reason: reasonOf(choices.value[row.track_id] ?? 'none'), evidence: null } as LedgerEntry
-  return editTrack(track, { ledger: [entry, ...track.ledger.filter((one) => !one.reason?.startsWith('Cellar:'))] })
+  return editTrack(track, { ledger: [entry, ...track.ledger.filter((one) => !isOfCellar(one))] })
 }))
 /** What is asked of the server whenever other cuts are chosen. */
 const wanted = computed(() => {
@@ -48,6 +49,8 @@ const wanted = computed(() => {
 const sum = useLatest(() => wanted.value, ({ id, cuts }) => api.pileUp(id, cuts), () => cellar.value)
 const needing = computed(() => rows.value.filter(({ row }) => row.needs_lows).map(({ track }) => track.name))
 const cleared = ref('')
+const isOfCellar = (entry: LedgerEntry) => !!entry.reason?.startsWith('Cellar:')
+const stillCleared = computed(() => tracks.value.some((track) => track.ledger.some(isOfCellar)))
 
 async function look() {
   if (!state.value) return
@@ -93,12 +96,12 @@ async function take() {
   cellar.value = null
 }
 
-/** The low end as a line, and where it would be cut. */
+/** The low end as a line, frequency up and level sideways, and where it would be cut. */
 function path(row: Row): string {
   const top = Math.max(...row.low_db)
-  return row.low_hz.map((hz, index) => `${index ? 'L' : 'M'}${xOf(hz).toFixed(1)} ${(HEIGHT - 2 - (HEIGHT - 4) * Math.max(1 - (top - (row.low_db[index] ?? -120)) / 50, 0)).toFixed(1)}`).join(' ')
+  return row.low_hz.map((hz, index) => `${index ? 'L' : 'M'}${((WIDTH - 4) * Math.max(1 - (top - (row.low_db[index] ?? -120)) / RANGE_DB, 0)).toFixed(1)} ${yOf(hz).toFixed(1)}`).join(' ')
 }
-const xOf = (hz: number) => (WIDTH * Math.log2(Math.max(hz, LOW_HZ) / LOW_HZ)) / Math.log2(HIGH_HZ / LOW_HZ)
+const yOf = (hz: number) => yOfHz(Math.max(hz, view.lowHz), view, HEIGHT)
 const note = (hz: number | null) => (hz === null ? 'silent' : `${noteOfHz(hz).name}, ${formatHz(hz)}`)
 onBeforeUnmount(() => hear(false))
 </script>
@@ -109,7 +112,7 @@ onBeforeUnmount(() => hear(false))
     <p class="soft">Low energy that nobody hears alone piles up over many tracks. Clear it first.
       <button class="plain boxed" data-test="look-in-cellar" :disabled="looking || !tracks.length" @click="look">{{ looking ? 'listening …' : 'look into the cellar' }}</button>
       <span v-if="problem" class="problem">{{ problem }}</span></p>
-    <p v-if="cleared" data-test="cellar-cleared" role="status">{{ cleared }}</p>
+    <p v-if="cleared && stillCleared" data-test="cellar-cleared" role="status">{{ cleared }}</p>
     <div v-if="rows.length" class="both">
       <div>
       <table data-test="cellar">
@@ -119,7 +122,7 @@ onBeforeUnmount(() => hear(false))
           <tr v-for="{ row, track } in rows" :key="row.track_id">
             <td>{{ track.name }}</td>
             <td><svg :width="WIDTH" :height="HEIGHT" role="img" :aria-label="`Low end of ${track.name}`"><path :d="path(row)" />
-              <line v-if="cutOf(row)" :x1="xOf(cutOf(row)?.hz ?? 20)" :x2="xOf(cutOf(row)?.hz ?? 20)" y1="0" :y2="HEIGHT" /></svg></td>
+              <line v-if="cutOf(row)" x1="0" :x2="WIDTH" :y1="yOf(cutOf(row)?.hz ?? 20)" :y2="yOf(cutOf(row)?.hz ?? 20)" /></svg></td>
             <td class="figures">{{ note(row.lowest_note_hz) }}</td>
             <td><input v-model="choices[row.track_id]" type="radio" value="none" :name="row.track_id" :aria-label="`Leave ${track.name}`" /></td>
             <td class="figures"><label v-if="row.safe"><input v-model="choices[row.track_id]" type="radio" value="safe" :name="row.track_id" /> {{ formatHz(row.safe.hz) }}, {{ row.safe.slope_db_per_octave }} dB/oct</label></td>
@@ -147,7 +150,7 @@ table { border-collapse: collapse; }
 th { text-align: left; font-weight: 400; color: var(--ink-soft); border-bottom: 1.5px solid var(--ink); padding: 2px 14px 2px 0; }
 th .plain { padding: 0; text-decoration: underline; }
 td { border-bottom: 1px solid var(--line); padding: 2px 14px 2px 0; white-space: nowrap; }
-svg { display: block; border-bottom: 1px solid var(--ink-soft); }
+svg { display: block; border-left: 1px solid var(--ink-soft); }
 path { fill: none; stroke: var(--ink); stroke-width: 1.2; }
 line { stroke: var(--green); stroke-width: 2; stroke-dasharray: 4 2; }
 .row { display: flex; gap: 10px; align-items: center; margin-top: 8px; }

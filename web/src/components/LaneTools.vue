@@ -31,6 +31,7 @@ function markTyped() {
   wrong.value = typed.value.trim() !== '' && (hz === null || hz < 20 || hz > 20_000)
   if (hz !== null && !wrong.value) emit('note', hz)
 }
+const behindTold = computed(() => `Another track, or the mix, behind it in slate; now ${props.others.find((other) => other.id === behindId.value)?.name ?? 'none'}`)
 const waits = computed(() => picture.value !== 'before' && props.hasMoves && !treated.value)
 </script>
 
@@ -45,8 +46,8 @@ const waits = computed(() => picture.value !== 'before' && props.hasMoves && !tr
     <template v-else>
       <button class="plain" :aria-pressed="holding" title="Keep the highest live level of every frequency" @click="holding = !holding">hold peaks</button>
       <button class="plain" :aria-pressed="frozen" title="Let the live spectrum stand as it is" @click="frozen = !frozen">freeze</button>
-      <select v-model="behindId" aria-label="Behind it" title="Another track, or the mix, behind it in slate">
-        <option value="">nothing behind</option><option v-for="other in others" :key="other.id" :value="other.id">{{ other.name }} behind</option>
+      <select v-model="behindId" aria-label="Behind it" :title="behindTold">
+        <option value="">nothing behind</option><option v-for="other in others" :key="other.id" :value="other.id">behind: {{ other.name }}</option>
       </select>
       <button class="plain" data-test="curves" :aria-pressed="keyShown" title="What the lines mean" @click="keyShown = !keyShown">?</button>
       <button v-if="heldProbes.length" class="plain held" title="Let go of them (Escape)" @click="heldProbes = []">{{ heldProbes.length }} held ×</button>
@@ -63,7 +64,7 @@ const waits = computed(() => picture.value !== 'before' && props.hasMoves && !tr
 .tools .plain[aria-pressed='true'] { background: var(--ink); color: var(--paper); }
 .tools input { width: 82px; font-size: 11.5px; line-height: 1.2; padding: 1px 4px; color: var(--ink); background: var(--paper); border: 1px solid var(--line); border-radius: 2px; }
 .tools input[aria-invalid='true'] { border: 1.5px dashed var(--vermilion); }
-.tools select { width: 112px; border-radius: 2px; }
+.tools select { width: 112px; border-radius: 2px; text-overflow: ellipsis; }
 .key { flex-basis: 100%; margin: 2px 0 0; padding: 5px 7px; list-style: none; background: var(--paper-raised); border: 1px solid var(--line); line-height: 1.45; }
 .key li { display: flex; gap: 8px; align-items: center; }
 .key svg { flex: none; }
