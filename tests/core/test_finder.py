@@ -11,6 +11,7 @@ import soundfile
 from scipy.signal import firwin, iirpeak, lfilter, oaconvolve, resample_poly
 from scipy.special import jn_zeros
 
+from mivlo.core.engine.render import render_moves
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.errors import ParameterError
 from mivlo.core.filters.matched import plain_bell
@@ -216,7 +217,8 @@ def test_the_events_of_the_demo_voice_are_found_within_30_ms():
 def test_a_cure_is_measured_by_level_and_decay():
     clean = pink(6.0)
     ringing = biquad(clean, 900.0, 12.0, 20.0)
-    tones = {"hz": 900.0, "q": 20.0, "times": (), "start": 0, "end": clean.shape[1], "sample_rate_hz": RATE}
+    stretch = {"times": (), "start": 0, "end": clean.shape[1], "sample_rate_hz": RATE}
+    tones = {"kind": "ring", "behaviour": "steady", "hz": 900.0, "q": 20.0, **stretch}
     undone = measure_again(ArraySource(ringing), ArraySource(biquad(ringing, 900.0, -12.0, 20.0)), **tones)
     assert undone.verdict == "cured"
     assert undone.excess_before_db == pytest.approx(12.0, abs=1.5)  # definitions: a bell of +G reads G within 1.5 dB
@@ -228,13 +230,40 @@ def test_a_cure_is_measured_by_level_and_decay():
     assert beside.region_lost < 0.01
     hollow = measure_again(ArraySource(ringing), ArraySource(biquad(ringing, 900.0, -24.0, 0.7)), **tones)
     assert hollow.region_lost > 0.5 > undone.region_lost
-    # A hump that is there when it is loud reads the same as when it was found: over the loud moments, whatever its times.
+    # A hump that is there when it is loud is measured in the loud moments; to take it away takes nothing of the track's own.
     soft_then_loud = np.concatenate([0.1 * clean, biquad(clean, 900.0, 9.0, 1.0)], axis=1)
-    hump = {**tones, "q": 1.0, "times": ((1.0, 2.0),), "end": soft_then_loud.shape[1]}
-    source = ArraySource(soft_then_loud)
-    loud = measure_again(source, source, **hump, behaviour="when-loud")
+    source, tamed = ArraySource(soft_then_loud), np.concatenate([0.1 * clean, clean], axis=1)
+    hump = {**tones, "kind": "harsh", "behaviour": "when-loud", "q": 1.0, "end": soft_then_loud.shape[1]}
+    loud = measure_again(source, ArraySource(tamed), **hump)
     assert loud.excess_before_db == pytest.approx(9.0, abs=1.5)
-    assert measure_again(source, source, **hump, behaviour="burst").excess_before_db < 1.5
+    assert (loud.verdict, loud.over_cut) == ("cured", False)
+    assert measure_again(source, ArraySource(biquad(tamed, 900.0, -12.0, 1.0)), **hump).over_cut
+
+
+def test_bursts_are_cured_when_few_are_still_told_and_hum_by_what_is_left_in_the_pauses():
+    voice, rate = soundfile.read(ROOT / "demo" / "tracks" / "lead-voice.flac", always_2d=True)
+    source = ArraySource(voice.T.copy())
+    stretch = {"start": 0, "end": source.n_frames, "sample_rate_hz": rate}
+    suspects = find(source, role="lead voice", **stretch).suspects
+    for kind, needed in (("plosive", 1), ("sibilance", 2)):  # how often its own proposal has to be applied
+        suspect = next(one for one in suspects if one.kind == kind)
+        figures = {"kind": kind, "hz": suspect.hz, "q": suspect.q, "behaviour": "burst", "times": suspect.times, **stretch}
+        moves = [suspect.proposals.tame] * needed
+        treated = np.concatenate(list(render_moves(source, moves, sample_rate_hz=rate)), axis=1)
+        cure = measure_again(source, ArraySource(treated), **figures)
+        assert (cure.verdict, cure.over_cut) == ("cured", False)
+        left = [event for event in find_events(ArraySource(treated), **stretch) if event.kind == kind]
+        assert len(left) <= 0.2 * len(suspect.times)
+        assert measure_again(source, source, **figures).verdict == "not yet"
+    t = np.arange(8 * RATE) / RATE
+    hum = 0.01 * sum(np.sin(2 * np.pi * 50.0 * n * t) / n for n in range(1, 7))
+    notes = 0.2 * np.sin(2 * np.pi * 330.0 * t) * (t % 2.0 < 1.2)
+    x = (hum + notes + 1e-4 * np.random.default_rng(3).standard_normal(len(t)))[None]
+    stretch = {"start": 0, "end": x.shape[1], "sample_rate_hz": RATE}
+    suspect = next(one for one in find(ArraySource(x), **stretch).suspects if one.kind == "hum")
+    figures = {"kind": "hum", "hz": suspect.hz, "q": suspect.q, "behaviour": "steady", "times": (), **stretch}
+    assert measure_again(ArraySource(x), ArraySource(x - hum), **figures).verdict == "cured"
+    assert measure_again(ArraySource(x), ArraySource(x), **figures).verdict == "not yet"
 
 
 def test_the_command_line_prints_what_the_core_finds(tmp_path):

@@ -43,7 +43,7 @@ class Evidence(Frozen):
     start_s: float = Field(ge=0.0, le=1e6)
     end_s: float = Field(ge=0.0, le=1e6)
     times: tuple[tuple[float, float], ...] = Field(default=(), max_length=200)
-    behaviour: Behaviour | None = None
+    behaviour: Behaviour = "steady"
 
 
 class Region(Frozen):

@@ -9,10 +9,13 @@ from scipy.fft import rfft
 from scipy.ndimage import percentile_filter, uniform_filter1d
 
 from mivlo.core.engine.source import Source
+from mivlo.core.processors.timed import Spans
 from mivlo.core.spectra.windows import halved_rate
 from mivlo.core.units import Array
 
-__all__ = ["Event", "find_events"]
+__all__ = ["BurstKind", "Event", "find_events", "over_at"]
+
+BurstKind = Literal["plosive", "sibilance"]
 
 HOP_S, WINDOW_S = 0.004, 0.012
 HALVINGS = 4  # of the rate for the low band
@@ -36,7 +39,7 @@ AUDIBLE_DB = -70.0
 class Event:
     """A plosive or a sibilant: where it begins and ends, and the middle of what it holds."""
 
-    kind: Literal["plosive", "sibilance"]
+    kind: BurstKind
     start_s: float
     end_s: float
     hz: float
@@ -63,6 +66,26 @@ def find_events(
     if not surely_a_voice and not _like_a_voice(middle, events):
         return []
     return sorted((_placed(event, offset_s, hop_s / HOP_S) for event in events), key=lambda event: event.start_s)
+
+
+def over_at(
+    source: Source, kind: BurstKind, times: Spans, *, start: int, end: int, sample_rate_hz: float
+) -> float:  # fmt: skip
+    """Return by how many dB bursts of a kind at times (start_s, end_s) stand over what runs there: the median over them.
+
+    Raises
+    ------
+    Nothing.
+    """
+    parts = list(_band_levels(source, start, end, sample_rate_hz))
+    if not parts or not times:
+        return 0.0
+    low, _, high, _ = (np.concatenate(rows) for rows in zip(*parts, strict=True))
+    _, over = _low_over(low) if kind == "plosive" else _high_over(high)
+    hop_s = _hop_frames(sample_rate_hz) / sample_rate_hz
+    at = [[round((edge - start / sample_rate_hz) / hop_s) for edge in span] for span in times]
+    tops = [float(np.max(over[max(a, 0) : b + 1])) for a, b in at if b >= 0 and a < len(over)]
+    return max(float(np.median(tops)), 0.0) if tops else 0.0
 
 
 def _placed(event: Event, offset_s: float, stretch: float) -> Event:
@@ -127,8 +150,19 @@ def _running(level: Array, percentile: float) -> Array:
     return np.asarray(np.repeat(coarse, every)[: len(level)])
 
 
+def _low_over(low: Array) -> tuple[Array, Array]:
+    """Return the level of the low band, and by how much it stands over what runs there."""
+    return low, low - np.maximum(_running(low, 55.0), AUDIBLE_DB)
+
+
+def _high_over(high: Array) -> tuple[Array, Array]:
+    """Return the level of the high band, smoothed over 12 ms, and by how much it stands over what runs there."""
+    smooth = 10.0 * np.log10(uniform_filter1d(10.0 ** (high / 10.0), 3))
+    return smooth, smooth - np.maximum(_running(smooth, 45.0), AUDIBLE_DB - 10.0)
+
+
 def _plosives(low: Array, middle: Array) -> Iterator[Event]:
-    over = low - np.maximum(_running(low, 55.0), AUDIBLE_DB)
+    low, over = _low_over(low)
     colour = low - middle
     usual = float(np.median(colour[middle >= np.percentile(middle, 60.0)]))
     floor = float(np.percentile(middle, 95.0)) - PLOSIVE_BELOW_DB
@@ -139,8 +173,7 @@ def _plosives(low: Array, middle: Array) -> Iterator[Event]:
 
 
 def _sibilants(middle: Array, high: Array, high_hz: Array) -> Iterator[Event]:
-    smooth = 10.0 * np.log10(uniform_filter1d(10.0 ** (high / 10.0), 3))
-    over = smooth - np.maximum(_running(smooth, 45.0), AUDIBLE_DB - 10.0)
+    smooth, over = _high_over(high)
     colours = high - middle
     usual = float(np.median(colours[middle >= np.percentile(middle, 60.0)]))
     floor = float(np.percentile(middle, 95.0)) - SIBILANT_BELOW_DB

@@ -9,7 +9,10 @@ from mivlo.core.engine.source import Source
 from mivlo.core.spectra.windows import halvings_of, windows
 from mivlo.core.units import Floats
 
-__all__ = ["BANDS_PER_OCTAVE", "HOP_S", "LOWEST_HZ", "LevelMap", "active_frames", "level_map", "loud_frames", "window_shares"]
+__all__ = [
+    "BANDS_PER_OCTAVE", "HOP_S", "LOWEST_HZ", "LevelMap", "active_frames", "level_map", "loud_frames", "quiet_frames",
+    "window_shares",
+]  # fmt: skip
 
 LOWEST_HZ, HIGHEST_HZ = 30.0, 16_000.0
 BANDS_PER_OCTAVE = 60  # 20 cents: a third of a hit's tolerance
@@ -24,7 +27,7 @@ FLOOR_DB = -160.0
 RANGE_DB = 100.0  # below the loudest band nothing is heard: what a track is told to be must not hang on its level
 HIGHEST_OF_RATE = 0.48
 ACTIVE_DB, SILENCE_DB = 55.0, -95.0  # below the loudest frames, and at all: what lies lower is a pause
-LOUD_PERCENTILE = 60.0
+LOUD_PERCENTILE, QUIET_PERCENTILE = 60.0, 50.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +55,12 @@ def loud_frames(levels: LevelMap, active: np.ndarray) -> np.ndarray:
     """Return those of some frames that are the loudest two fifths of them."""
     loudness = levels.power_db[active]
     return np.asarray(active[loudness >= np.percentile(loudness, LOUD_PERCENTILE)])
+
+
+def quiet_frames(levels: LevelMap, active: np.ndarray) -> np.ndarray:
+    """Return those of some frames that are the quieter half of them."""
+    loudness = levels.power_db[active]
+    return np.asarray(active[loudness <= np.percentile(loudness, QUIET_PERCENTILE)])
 
 
 def level_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> LevelMap:

@@ -5,11 +5,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from mivlo.core.engine.source import Source
+from mivlo.core.kernels.dynamic_band import SUBSTEP_FRAMES
 from mivlo.core.moves import Move
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
 from mivlo.core.processors.stage import Context
+from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array
 
 __all__ = ["DEEPEST_DB", "Proposals", "propose"]
@@ -18,7 +20,8 @@ DEEPEST_DB = 8.0  # common practice, no source: seldom above it
 LISTENED_S = 12.0  # of the stretch, to set a threshold by
 BLOCK_FRAMES = 8_192
 HIGHEST_HZ_OF_RATE = 0.45
-QUIET_PERCENTILE, LOUD_PERCENTILE = 40.0, 90.0
+WITHIN_PERCENTILE = 25.0  # of the levels within bursts: so that the weaker ones are reached too
+PIECES, CANDIDATES = 4, 24
 HEARD_DB = 45.0  # below its loudest, a band is silent
 
 
@@ -31,10 +34,12 @@ class Proposals:
 
 
 def propose(
-    source: Source, *, hz: float, q: float, excess_db: float, start: int, end: int, sample_rate_hz: float,
+    source: Source, *, hz: float, q: float, excess_db: float, times: Spans, start: int, end: int, sample_rate_hz: float,
     start_name: str = "when loud",
 ) -> Proposals:  # fmt: skip
-    """Return a bell, and a dynamic move whose threshold lies between the quiet and the loud moments of what it hears.
+    """Return a bell, and a dynamic move whose threshold is where it acts most nearly while the fault sounds, and only then.
+
+    `times` (start_s, end_s) are those of the fault.
 
     Raises
     ------
@@ -46,32 +51,65 @@ def propose(
     cut = Bell(**figures, gain_db=depth_db)
     if start_name == "plosive":
         values = next(start.values for start in DynamicLowCut.starts if start.label == "plosive")
-        return Proposals(cut, _with_threshold(DynamicLowCut.model_validate(values), source, start, end, sample_rate_hz))
+        bursts = DynamicLowCut.model_validate(values)
+        levels, within = _heard(bursts, source, times, start, end, sample_rate_hz)
+        threshold_db = _under_bursts(bursts, levels[within])
+        return Proposals(cut, bursts.model_copy(update={"threshold_db": threshold_db}))
     values = next(start.values for start in DynamicBell.starts if start.label == start_name)
     own = values if start_name == "sibilance" else {**values, **figures, "depth_db": depth_db}
     tame = DynamicBell.model_validate({**own, "hz": figures["hz"]})
-    return Proposals(cut, _with_threshold(tame, source, start, end, sample_rate_hz))
+    return Proposals(cut, _with_threshold(tame, source, times, start, end, sample_rate_hz))
 
 
-def _with_threshold(
-    move: DynamicBell | DynamicLowCut, source: Source, start: int, end: int, sample_rate_hz: float
-) -> DynamicBell | DynamicLowCut:  # fmt: skip
-    """Return the move with a threshold between what it hears in the quiet and in the loud moments."""
-    levels = _heard(move, source, start, min(end, start + round(LISTENED_S * sample_rate_hz)), sample_rate_hz)
-    sounding = levels[levels > levels.max() - HEARD_DB]
-    if not len(sounding):
-        return move
-    quiet, loud = np.percentile(sounding, (QUIET_PERCENTILE, LOUD_PERCENTILE))
-    return move.model_copy(update={"threshold_db": round(float(np.clip(0.5 * (quiet + loud), -90.0, 0.0)), 1)})
+def _under_bursts(move: DynamicLowCut, levels: Array) -> float:
+    """Return the threshold so far under what bursts reach that the move reaches its depth there."""
+    within_db = float(np.percentile(levels, WITHIN_PERCENTILE)) if len(levels) else move.threshold_db
+    return _limited(within_db + move.depth_db / (1.0 - 1.0 / move.ratio))
 
 
-def _heard(move: DynamicBell | DynamicLowCut, source: Source, start: int, end: int, sample_rate_hz: float) -> Array:
-    """Return the levels in dB that the move's own detector reads over a stretch."""
-    stage = move.stage("p", on=True, keepers=(), sample_rate_hz=sample_rate_hz).make(source.n_channels, sample_rate_hz)
-    levels = []
-    for first in range(start, end, BLOCK_FRAMES):
-        stage.process(source.read(first, BLOCK_FRAMES), Context(first - start))
-        trace = stage.trace()
-        assert trace is not None
-        levels.append(trace.level_db.copy())
-    return np.concatenate(levels) if levels else np.zeros(0)
+def _with_threshold(move: DynamicBell, source: Source, times: Spans, start: int, end: int, sample_rate_hz: float) -> DynamicBell:
+    """Return the move with the threshold at which its gain comes nearest to its depth within the times, to none outside."""
+    levels, within = _heard(move, source, times, start, end, sample_rate_hz)
+    sounding = levels > levels.max() - HEARD_DB
+    stage = move.stage("p", on=True, keepers=(), sample_rate_hz=sample_rate_hz).make(1, sample_rate_hz)
+    candidates = np.linspace(levels[sounding].min() - 12.0, levels[sounding].max(), CANDIDATES)
+    wanted = np.where(within, move.depth_db, 0.0)
+    misses = [np.mean((stage.gains_with(float(at), levels) - wanted)[sounding] ** 2) for at in candidates]
+    return move.model_copy(update={"threshold_db": _limited(float(candidates[int(np.argmin(misses))]))})
+
+
+def _limited(threshold_db: float) -> float:
+    return round(float(np.clip(threshold_db, -90.0, 0.0)), 1)
+
+
+def _heard(
+    move: DynamicBell | DynamicLowCut, source: Source, times: Spans, start: int, end: int, sample_rate_hz: float
+) -> tuple[Array, np.ndarray]:
+    """Return the levels in dB that the move's own detector reads, and which of them lie within the times."""
+    spec = move.stage("p", on=True, keepers=(), sample_rate_hz=sample_rate_hz)
+    levels, at_s = [], []
+    for first, last in _pieces(times, start, end, sample_rate_hz):
+        stage = spec.make(source.n_channels, sample_rate_hz)
+        for at in range(first, last, BLOCK_FRAMES):
+            stage.process(source.read(at, BLOCK_FRAMES), Context(at - first))
+            trace = stage.trace()
+            assert trace is not None
+            levels.append(trace.level_db.copy())
+            at_s.append((first + trace.frame + SUBSTEP_FRAMES * np.arange(len(trace.level_db))) / sample_rate_hz)
+    level, seconds = np.concatenate(levels), np.concatenate(at_s)
+    return level, np.searchsorted(np.ravel(times), seconds) % 2 == 1
+
+
+def _pieces(times: Spans, start: int, end: int, sample_rate_hz: float) -> list[tuple[int, int]]:
+    """Return stretches of a few seconds spread over where the fault sounds, LISTENED_S together at most."""
+    if end - start <= LISTENED_S * sample_rate_hz or not times:
+        return [(start, min(end, start + round(LISTENED_S * sample_rate_hz)))]
+    length = round(LISTENED_S / PIECES * sample_rate_hz)
+    lasts = np.cumsum([b - a for a, b in times])
+    found = []
+    for part in (np.arange(PIECES) + 0.5) / PIECES:
+        index = int(np.searchsorted(lasts, part * lasts[-1]))
+        middle_s = times[index][1] - (lasts[index] - part * lasts[-1])
+        first = min(max(round(middle_s * sample_rate_hz) - length // 2, start), end - length)
+        found.append((first, first + length))
+    return found

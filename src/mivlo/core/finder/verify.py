@@ -1,14 +1,18 @@
 """Measures a suspect again on the treated sound: is it cured, and what did the cure take from its region?"""
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, cast, get_args
 
 import numpy as np
 
 from mivlo.core.engine.mix import Behaviour
 from mivlo.core.engine.source import Source
+from mivlo.core.finder.events import BurstKind, find_events, over_at
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, active_frames, level_map, loud_frames
-from mivlo.core.finder.measures import bell_fit, ring_time_s
+from mivlo.core.finder.measures import LINE, WIDE, bell_curve, bell_gain_db, bell_of, ring_time_s
+from mivlo.core.finder.searches import hum
+from mivlo.core.processors.timed import Spans
+from mivlo.core.units import Floats
 
 __all__ = ["Cure", "Verdict", "is_over_cut", "measure_again", "region_lost"]
 
@@ -18,6 +22,7 @@ BETTER_DB = 1.5
 GONE_DB = 1.0  # of excess left: what rings there lies no higher than all else
 SHORTER, AS_AROUND = 0.75, 1.3  # of the ring before; of what rings around it
 RINGS_ON = 1.7  # times what rings around it: then its decay is part of the fault
+SAME_EVENT_S, FEW_LEFT = 0.05, 0.2  # of bursts: as near is the same one; so many may still be told
 WIDE_BELOW_Q = 4.0
 REGION_OCTAVES = 0.5  # either side
 LOUDNESS_POWER = 0.3  # of a band's power: loudness grows as that (Stevens' law; 10 dB are twice as loud)
@@ -47,10 +52,11 @@ def is_over_cut(lost: float) -> bool:
 
 
 def region_lost(
-    before: Source, after: Source, *, hz: float, times: tuple[tuple[float, float], ...], start: int, end: int,
-    sample_rate_hz: float,
+    before: Source, after: Source, *, hz: float, times: Spans, start: int, end: int, sample_rate_hz: float
 ) -> float:  # fmt: skip
-    """Return the part, 0 to 1, of a track's own loudness within half an octave of hz that is gone; `times` as below.
+    """Return the part, 0 to 1, of a track's own loudness within half an octave of hz that is gone.
+
+    `times` (start_s, end_s) are those that count; none: all in which something sounds.
 
     Raises
     ------
@@ -59,16 +65,20 @@ def region_lost(
     Source: Stevens' power law (exponent 0.3)
     """
     maps = _both(before, after, start, end, sample_rate_hz)
-    return _lost(maps, _band(maps[0], hz), _sounding(maps[0], times))
+    sounds = active_frames(maps[0])
+    within = _within(times, maps[0].times_s[sounds])
+    chosen = sounds[within] if within.any() else sounds
+    return _lost(maps[0].levels_db[chosen], maps[1].levels_db[chosen], _band(maps[0], hz))
 
 
 def measure_again(
-    before: Source, after: Source, *, hz: float, q: float, times: tuple[tuple[float, float], ...], start: int, end: int,
-    sample_rate_hz: float, behaviour: Behaviour | None = None,
+    before: Source, after: Source, *, kind: str, hz: float, q: float, behaviour: Behaviour, times: Spans, start: int, end: int,
+    sample_rate_hz: float,
 ) -> Cure:  # fmt: skip
-    """Return what became of a suspect; `times` are where it sounds, empty: everywhere.
+    """Return what became of a suspect, measured as when it was found.
 
-    A wide one that is steady or loud-only is measured over all that sounds, or all that is loud, as when it was found.
+    Plosives and sibilants are measured at their `times` (start_s, end_s); all else over the frames in which something
+    sounds, or in which it is loud. Of a wide one the excess itself is not the track's own.
 
     Raises
     ------
@@ -76,21 +86,43 @@ def measure_again(
 
     Source: the same fits as when it was found; loudness of the region by Stevens' power law (exponent 0.3)
     """
+    if kind in get_args(BurstKind):
+        return _bursts_again(before, after, cast("BurstKind", kind), hz, times, start, end, sample_rate_hz)
     maps = _both(before, after, start, end, sample_rate_hz)
-    band = _band(maps[0], hz)
-    wide = q < WIDE_BELOW_Q
-    chosen = _sounding(maps[0], () if wide and behaviour in ("steady", "when-loud") else times)
-    if wide and behaviour == "when-loud":
-        chosen = loud_frames(maps[0], chosen)
-    excess = [max(bell_fit(one.levels_db[chosen].mean(axis=0), band, wide=wide).gain_db, 0.0) for one in maps]
+    band, wide = _band(maps[0], hz), q < WIDE_BELOW_Q
+    sounds = active_frames(maps[0])
+    chosen = loud_frames(maps[0], sounds) if behaviour == "when-loud" else sounds
+    levels = [one.levels_db[chosen] for one in maps]
+    fit = bell_of(maps[0], sounds, band, wide=wide, when_loud=behaviour == "when-loud")
+    # What was taken is a smooth curve, whatever the instrument: only so much of it counts as stands out as the fault did.
+    taken_db = bell_gain_db(np.mean(levels[0] - levels[1], axis=0), band, fit.q, WIDE if wide else LINE)
+    excess = [max(fit.gain_db, 0.0), max(fit.gain_db - taken_db, 0.0)]
+    lost = _lost(levels[0] - bell_curve(excess[0], fit.q, band, len(maps[0].hz)), levels[1], band)
+    if kind == "hum":
+        excess = [hum.excess_db(maps[0], one, hz) for one in maps]
     rings: list[float | None] = [None, None]
     around: list[float] = []
-    if not wide:
+    if not wide and kind != "hum":
         where = (start, end)
         rings = [_ring(source, hz, q, where, sample_rate_hz) for source in (before, after)]
         around = [ring for ratio in (0.84, 1.19) if (ring := _ring(after, hz * ratio, q, where, sample_rate_hz)) is not None]
-    lost = _lost(maps, band, chosen)
     return Cure(excess[0], excess[1], rings[0], rings[1], lost, _verdict(excess, rings, around))
+
+
+def _bursts_again(
+    before: Source, after: Source, kind: BurstKind, hz: float, times: Spans, start: int, end: int, sample_rate_hz: float
+) -> Cure:  # fmt: skip
+    """Return what became of bursts: cured where few would still be told; what must not be lost is what else lies there."""
+    over = [over_at(source, kind, times, start=start, end=end, sample_rate_hz=sample_rate_hz) for source in (before, after)]
+    told = find_events(after, start=start, end=end, sample_rate_hz=sample_rate_hz)
+    told_s = np.array([event.start_s for event in told if event.kind == kind])
+    left = float(np.mean([bool(np.any(np.abs(told_s - first) < SAME_EVENT_S)) for first, _ in times])) if times else 0.0
+    maps = _both(before, after, start, end, sample_rate_hz)
+    sounds = active_frames(maps[0])
+    elsewhere = sounds[~_within(times, maps[0].times_s[sounds])]
+    lost = _lost(maps[0].levels_db[elsewhere], maps[1].levels_db[elsewhere], _band(maps[0], hz)) if len(elsewhere) else 0.0
+    better: Verdict = "better" if over[0] - over[1] >= BETTER_DB else "not yet"
+    return Cure(over[0], over[1], None, None, lost, "cured" if left <= FEW_LEFT else better)
 
 
 def _both(before: Source, after: Source, start: int, end: int, sample_rate_hz: float) -> list[LevelMap]:
@@ -101,26 +133,24 @@ def _band(levels: LevelMap, hz: float) -> int:
     return int(np.argmin(np.abs(np.log2(levels.hz / hz))))
 
 
-def _lost(maps: list[LevelMap], band: int, chosen: np.ndarray) -> float:
-    """Return how much less loud the bands around a band are in the second map, over the chosen frames."""
+def _within(times: Spans, at_s: Floats) -> np.ndarray:
+    """Return (frames,) which of some moments lie within times."""
+    within = np.zeros(len(at_s), dtype=bool)
+    for first, last in times:
+        within |= (at_s >= first) & (at_s <= last)
+    return within
+
+
+def _lost(before: Floats, after: Floats, band: int) -> float:
+    """Return how much less loud the bands around a band are in the second of two (frames, bands) levels in dB."""
     reach = round(REGION_OCTAVES * BANDS_PER_OCTAVE)
     region = slice(max(band - reach, 0), band + reach + 1)
-    before, after = (float(np.mean(10.0 ** (LOUDNESS_POWER * one.levels_db[chosen, region] / 10.0))) for one in maps)
-    return float(np.clip(1.0 - after / max(before, 1e-12), 0.0, 1.0))
+    was, now = (float(np.mean(10.0 ** (LOUDNESS_POWER * levels[:, region] / 10.0))) for levels in (before, after))
+    return float(np.clip(1.0 - now / max(was, 1e-12), 0.0, 1.0))
 
 
 def _ring(source: Source, hz: float, q: float, where: tuple[int, int], sample_rate_hz: float) -> float | None:
     return ring_time_s(source, hz, max(q, 8.0), start=where[0], end=where[1], sample_rate_hz=sample_rate_hz)
-
-
-def _sounding(levels: LevelMap, times: tuple[tuple[float, float], ...]) -> np.ndarray:
-    """Return which frames count: those within the times, or all that sound."""
-    sounds = active_frames(levels)
-    at_s = levels.times_s[sounds]
-    within = np.zeros(len(at_s), dtype=bool)
-    for first, last in times:
-        within |= (at_s >= first) & (at_s <= last)
-    return np.asarray(sounds[within] if within.any() else sounds)
 
 
 def _verdict(excess: list[float], rings: list[float | None], around: list[float]) -> Verdict:

@@ -313,6 +313,13 @@ class DynamicStage:
     def trace(self) -> Trace | None:
         return self._trace
 
+    def gains_with(self, threshold_db: float, level_db: Array) -> Array:
+        """Return (steps,) what the gain would do on levels (steps,), one of each in SUBSTEP_FRAMES, with another threshold."""
+        figures, gains_db = self._gain_figures.copy(), np.empty(len(level_db))
+        figures[0] = threshold_db
+        kernel.gain_steps(level_db, np.zeros(len(level_db), dtype=bool), figures, np.array([self._figures.rest_db]), gains_db)
+        return gains_db
+
     def clone(self) -> Self:
         other = copy(self)
         other._filter, other._first_section = self._filter.clone(), self._first_section.clone()

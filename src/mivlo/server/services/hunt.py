@@ -322,10 +322,10 @@ def _measure(folder: str, mix: Mix, evidence: Evidence, offset_s: float, n_frame
         found = f"from {evidence.start_s:g} to {evidence.end_s:g} s, where it was found"
         raise ParameterError(f"{mix.tracks[0].id} has no sound {found}")
     before, treated = _before_and_after(folder, mix, start, end, rate)
-    times = tuple((a - offset_s - start / rate, b - offset_s - start / rate) for a, b in evidence.times)
     cure = measure_again(
-        before, treated, hz=evidence.hz, q=evidence.q, times=times, start=0, end=end - start, sample_rate_hz=rate,
-        behaviour=evidence.behaviour,
+        before, treated, kind=evidence.kind, hz=evidence.hz, q=evidence.q, behaviour=evidence.behaviour,
+        times=tuple((a - offset_s - start / rate, b - offset_s - start / rate) for a, b in evidence.times), start=0,
+        end=end - start, sample_rate_hz=rate,
     )  # fmt: skip
     return CureView(
         entry_id="", verdict=cure.verdict, excess_before_db=cure.excess_before_db, excess_after_db=cure.excess_after_db,

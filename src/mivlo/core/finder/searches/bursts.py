@@ -1,9 +1,10 @@
 """Plosives and sibilants as suspects: the same fault at many places is one suspect."""
 
-from typing import Literal, get_args
+from typing import get_args
 
 import numpy as np
 
+from mivlo.core.finder.events import BurstKind
 from mivlo.core.finder.proposals import propose
 from mivlo.core.finder.stretch import Stretch, Suspect, around
 from mivlo.core.roles import VOICES
@@ -11,7 +12,6 @@ from mivlo.core.roles import VOICES
 __all__ = ["search"]
 
 DOUBT_OF_NO_VOICE = 0.02  # of a track that nobody has called a voice: drums and plucked strings have bursts of their own
-BurstKind = Literal["plosive", "sibilance"]
 
 
 def search(stretch: Stretch) -> list[Suspect]:
@@ -26,9 +26,10 @@ def _of_kind(stretch: Stretch, kind: BurstKind) -> Suspect:
     over = float(np.median([event.over_db for event in chosen]))
     hz = float(np.median([event.hz for event in chosen]))
     excess = min(over, 24.0)
+    times = tuple((event.start_s, event.end_s) for event in chosen)
     proposals = propose(
-        stretch.source, hz=hz, q=1.0, excess_db=excess, start=stretch.start, end=stretch.end, sample_rate_hz=stretch.rate,
-        start_name=kind,
+        stretch.source, hz=hz, q=1.0, excess_db=excess, times=times, start=stretch.start, end=stretch.end,
+        sample_rate_hz=stretch.rate, start_name=kind,
     )  # fmt: skip
     total = sum(event.end_s - event.start_s for event in chosen)
     length_s = (stretch.end - stretch.start) / stretch.rate
@@ -38,6 +39,6 @@ def _of_kind(stretch: Stretch, kind: BurstKind) -> Suspect:
     return Suspect(
         hz=hz, q=1.0, excess_db=excess, ring_s=None, ring_around_s=None, share_of_time=total / length_s, follows_notes=None,
         loud_only=0.0, confidence=sure if stretch.role in VOICES else DOUBT_OF_NO_VOICE * sure, kind=kind, behaviour="burst",
-        times=tuple((event.start_s, event.end_s) for event in chosen), proposals=proposals,
+        times=times, proposals=proposals,
         **around(stretch.levels.hz, curve, band, wide=True),
     )  # fmt: skip

@@ -10,7 +10,7 @@ from scipy.special import logit
 from mivlo.core.engine.mix import Behaviour
 from mivlo.core.finder.kinds import STRUCK, Kind, kind_of_hump, kind_of_line
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, loud_frames
-from mivlo.core.finder.measures import bell_fit, follows_notes, lowest_note_hz, proud_of, refined_hz, ring_time_s, stretches
+from mivlo.core.finder.measures import bell_of, follows_notes, lowest_note_hz, proud_of, refined_hz, ring_time_s, runs, stretches
 from mivlo.core.finder.places import SHAPES, Shape, places
 from mivlo.core.finder.proposals import propose
 from mivlo.core.finder.stretch import Stretch, Suspect, around
@@ -69,15 +69,20 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: Shape) -> S
     """Return a suspect with its evidence."""
     levels, active = stretch.levels, stretch.cues.active
     loud_only = float(stretch.odds.loud_only[band]) if shape == "line" else float(shape == "harsh")
-    chosen = loud_frames(levels, active) if loud_only > LOUD_ONLY_FROM else active
+    when_loud = loud_only > LOUD_ONLY_FROM
+    chosen = loud_frames(levels, active) if when_loud else active
     curve = levels.levels_db[chosen].mean(axis=0)
     wide = shape != "line"
     hz = float(levels.hz[band]) if wide else _place_hz(levels.hz, curve, stretch.odds.line, band)
-    fit = bell_fit(curve, band, wide=wide)
+    place = int(np.argmin(np.abs(np.log2(levels.hz / hz))))
+    fit = bell_of(levels, active, place, wide=wide, when_loud=when_loud)
     excess_db = max(fit.gain_db, 0.5)
     proud = proud_of(levels, band) if not wide else _hump_over(levels, band)
     present = np.zeros(len(levels.times_s), dtype=bool)
     present[active] = proud[active] > max(PROUD_SHARE * excess_db, LEAST_PROUD_DB)
+    times = stretches(present, levels)
+    loud = np.zeros(len(levels.times_s), dtype=bool)
+    loud[chosen] = True
     ring = ring_around = None
     if not wide and confidence >= WORTH_MEASURING:
         first, last = stretch.start, stretch.end
@@ -87,7 +92,7 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: Shape) -> S
         )
         known = [value for value in beside if value is not None]
         ring_around = float(np.median(known)) if known else None
-    behaviour: Behaviour = "when-loud" if loud_only > LOUD_ONLY_FROM else "steady"
+    behaviour: Behaviour = "when-loud" if when_loud else "steady"
     lowest_hz = lowest_note_hz(levels, stretch.notes)
     kind: Kind = "harsh"
     if shape == "line":
@@ -95,13 +100,14 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: Shape) -> S
     elif shape == "hump":
         kind = kind_of_hump(hz, role=stretch.role, is_haze=_is_haze(curve, band), lowest_note_hz=lowest_hz)
     proposals = propose(
-        stretch.source, hz=hz, q=fit.q, excess_db=excess_db, start=stretch.start, end=stretch.end, sample_rate_hz=stretch.rate
+        stretch.source, hz=hz, q=fit.q, excess_db=excess_db, start=stretch.start, end=stretch.end, sample_rate_hz=stretch.rate,
+        times=runs(loud, levels) if wide or when_loud else times,
     )  # fmt: skip
     return Suspect(
         hz=hz, q=fit.q, excess_db=excess_db, ring_s=ring, ring_around_s=ring_around,
         share_of_time=float(present[active].mean()),
         follows_notes=None if wide else follows_notes(levels, active, stretch.notes, band, proud),
-        loud_only=loud_only, confidence=confidence, kind=kind, behaviour=behaviour, times=stretches(present, levels),
+        loud_only=loud_only, confidence=confidence, kind=kind, behaviour=behaviour, times=times,
         **around(levels.hz, curve, band, wide=wide), proposals=proposals,
     )  # fmt: skip
 
