@@ -3,7 +3,7 @@
 import datetime
 import os
 import platform
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 __all__ = ["FIGURES", "conclude", "machine_line", "table"]
@@ -20,9 +20,10 @@ def machine_line(command: str) -> str:
     )
 
 
-def table(rows: Iterable[tuple[str, str, str]]) -> str:
-    """Return a Markdown table of what was to be reached and what was measured."""
-    return "\n".join(["| what | goal | measured |", "|---|---|---|", *(f"| {a} | {b} | {c} |" for a, b, c in rows)])
+def table(rows: Iterable[Sequence[str]], head: Sequence[str] = ("what", "goal", "measured")) -> str:
+    """Return a Markdown table, by itself of what was to be reached and what was measured."""
+    lines = [f"| {' | '.join(row)} |" for row in (head, *rows)]
+    return "\n".join([lines[0], "|---" * len(head) + "|", *lines[1:]])
 
 
 def conclude(name: str, *paragraphs: str, write: bool) -> None:

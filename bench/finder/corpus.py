@@ -28,7 +28,7 @@ from finder.phrases import (
 from mivlo.core.filters.matched import high_shelf, plain_bell
 from mivlo.core.units import Array
 
-__all__ = ["CASES", "Item", "items_of_phrase"]
+__all__ = ["CASES", "Item", "items_of_phrase", "phrase_of"]
 
 # A file of lines has two of them on average; what is fitted on has more of the rarer faults.
 CASES = {
@@ -66,7 +66,7 @@ class Item:
 
 def items_of_phrase(part: str, index: int, *, variants: int, folder: Path, longer: int = 1) -> Iterator[Item]:
     """Yield some files made of one phrase of "training" or "test", each with other faults or none; `longer` times as long."""
-    phrase = _phrase(part, index, folder, longer)
+    phrase = phrase_of(part, index, folder, longer)
     for variant in range(variants):
         # So that the cases are spread over the phrases evenly, however few of them each phrase has.
         number = index * variants + variant
@@ -75,7 +75,8 @@ def items_of_phrase(part: str, index: int, *, variants: int, folder: Path, longe
         yield _item(phrase, part, f"{part}-{index}-{variant}", case, np.random.default_rng((number, 7)), shells)
 
 
-def _phrase(part: str, index: int, folder: Path, longer: int) -> Phrase:
+def phrase_of(part: str, index: int, folder: Path, longer: int = 1) -> Phrase:
+    """Return a phrase of "training" or "test", `longer` times as long as others; it is kept."""
     path = folder / (f"{part}-{index}.pickle" if longer == 1 else f"{part}-{index}-{longer}.pickle")
     if path.exists():
         return pickle.loads(path.read_bytes())  # type: ignore[no-any-return]

@@ -24,6 +24,7 @@ from mivlo.core.finder.measures import cliff_hz, lowest_note_hz, ring_time_s, tr
 from mivlo.core.finder.pins import answers_to_pin
 from mivlo.core.finder.pitch_line import pitch_line
 from mivlo.core.finder.places import places
+from mivlo.core.finder.proposals import propose
 from mivlo.core.finder.stretch import Findings
 from mivlo.core.finder.suspects import find
 from mivlo.core.finder.verify import measure_again
@@ -240,6 +241,26 @@ def test_a_cure_is_measured_by_level_and_decay():
     assert measure_again(source, ArraySource(biquad(tamed, 900.0, -12.0, 1.0)), **hump).over_cut
 
 
+def test_what_tames_a_fault_takes_it_while_it_sounds_and_leaves_the_rest():
+    seconds, every = 12, 1.5
+    loud = (np.arange(seconds * RATE) / RATE) % (2 * every) < every
+    clean = pink(float(seconds)) * np.where(loud, 0.5, 0.1)
+    faulty = np.where(loud, biquad(clean, 3_200.0, 8.0, 2.0), clean)
+    source = ArraySource(faulty)
+    times = tuple((at, at + every) for at in np.arange(0.0, seconds, 2 * every))
+    stretch = {"start": 0, "end": source.n_frames, "sample_rate_hz": RATE}
+    suspected = propose(source, hz=3_200.0, q=2.0, excess_db=8.0, times=times, **stretch).tame
+    pinned = answers_to_pin(source, hz=3_200.0, width_octaves=0.7, excess_db=8.0, sample_rate_hz=RATE).tame
+    for move, least_db, most_db in ((suspected, 7.0, 8.1), (pinned, 4.5, 6.1)):  # nobody has said when a pin's fault sounds
+        treated = np.concatenate(list(render_moves(source, [move], sample_rate_hz=RATE)), axis=1)
+        maps = [level_map(ArraySource(x), **stretch) for x in (faulty, treated)]
+        band = int(np.argmin(np.abs(np.log2(maps[0].hz / 3_200.0))))
+        taken_db = (maps[0].levels_db - maps[1].levels_db)[:, band]
+        into = maps[0].times_s % (2 * every)
+        assert least_db < np.mean(taken_db[(into > 0.2) & (into < every - 0.1)]) < most_db
+        assert np.mean(taken_db[(into > every + 0.4) & (into < 2 * every - 0.1)]) < 0.5
+
+
 def test_bursts_are_cured_when_few_are_still_told_and_hum_by_what_is_left_in_the_pauses():
     voice, rate = soundfile.read(ROOT / "demo" / "tracks" / "lead-voice.flac", always_2d=True)
     source = ArraySource(voice.T.copy())
@@ -330,9 +351,11 @@ def test_evidence_is_said_in_words():
 
 def test_a_pin_is_answered_as_deep_as_it_stood_out_within_reason():
     # Common practice, no source: cuts of 3 to 6 dB, seldom above 8; a plain ring up to 12.
-    depths = [answers_to_pin(hz=431.0, width_octaves=0.25, excess_db=db).cut.gain_db for db in (9.4, 30.0, 1.0, None)]
+    drum = ArraySource(strokes([(110.0, 1.0, 0.2), (431.0, 0.5, 0.9)]))
+    asked = {"source": drum, "sample_rate_hz": RATE}
+    depths = [answers_to_pin(**asked, hz=431.0, width_octaves=0.25, excess_db=db).cut.gain_db for db in (9.4, 30.0, 1.0, None)]
     assert depths == [-9.0, -12.0, -3.0, -6.0]
-    answers = answers_to_pin(hz=5_000.0, width_octaves=1.0, excess_db=8.0)
+    answers = answers_to_pin(**asked, hz=5_000.0, width_octaves=1.0, excess_db=8.0)
     assert answers.keeper.high_hz / answers.keeper.low_hz == pytest.approx(2.0)
     assert answers.cut.q == pytest.approx(np.sqrt(2.0))  # a bell of one octave: Q 1.414 (references 1.8)
     assert (answers.tame.kind, answers.tame.hz) == ("dynamic-bell", 5_000.0)

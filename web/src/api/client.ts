@@ -99,8 +99,8 @@ export const api = {
   waveform: (audioId: string, columns: number) => call<Waveform>('GET', `/audio/${audioId}/waveform?columns=${columns}`),
   spectrum: (audioId: string, start: number, end: number, rate: number) =>
     call<Spectrum>('GET', `/audio/${audioId}/spectrum?start=${start}&end=${end}&sample_rate_hz=${rate}`),
-  pinAnswers: (hz: number, widthOctaves: number, excessDb: number | null) =>
-    call<PinAnswers>('GET', `/pin-answers?hz=${hz}&width_octaves=${widthOctaves}${excessDb === null ? '' : `&excess_db=${excessDb}`}`),
+  pinAnswers: (id: string, stripId: string, hz: number, widthOctaves: number, excessDb: number | null) =>
+    call<PinAnswers>('GET', `/sessions/${id}/strips/${stripId}/pin-answers?hz=${hz}&width_octaves=${widthOctaves}${excessDb === null ? '' : `&excess_db=${excessDb}`}`),
   response: (moves: Move[], sample_rate_hz: number) => call<Responses>('POST', '/response', { moves, sample_rate_hz }),
   listening: (id: string, trackId: string, alone: boolean) =>
     call<Listening>('GET', `/sessions/${id}/listening?track_id=${trackId}&alone=${alone}`),

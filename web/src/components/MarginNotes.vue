@@ -6,7 +6,7 @@ import { hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
 import { depthName, inKeeper, type Passage, placeHz, withHz } from '../lib/edits'
 import { formatDb, formatHz, noteOfHz } from '../lib/figures'
 import { placeNotes } from '../lib/margin'
-import type { SuspectAudition } from '../lib/suspects'
+import type { Shown } from '../lib/suspects'
 import CureLine from './CureLine.vue'
 import HoldButton from './HoldButton.vue'
 import MoveForm from './MoveForm.vue'
@@ -58,7 +58,7 @@ const emit = defineEmits<{
   copy: [id: string, targetId: string]
   add: [hz: number]
   chooseSuspect: [id: string | null]
-  hearSuspect: [how: SuspectAudition | null, suspect: Suspect]
+  hearSuspect: [how: Shown | null, suspect: Suspect]
   judge: [how: 'cut' | 'tame' | 'wanted' | 'no-fault', suspect: Suspect]
   loop: [startS: number, endS: number]
 }>()

@@ -3,13 +3,13 @@
 import { computed } from 'vue'
 import type { Suspect } from '../api/client'
 import { formatHz, formatTime, noteOfHz, unbroken } from '../lib/figures'
-import { evidencePath, type SuspectAudition } from '../lib/suspects'
+import { evidencePath, type Shown } from '../lib/suspects'
 import HoldButton from './HoldButton.vue'
 
 const props = defineProps<{ suspect: Suspect; open: boolean; startS: number; endS: number }>()
 const emit = defineEmits<{
   choose: []
-  hear: [how: SuspectAudition | null]
+  hear: [how: Shown | null]
   cut: []
   tame: []
   wanted: []
@@ -18,7 +18,7 @@ const emit = defineEmits<{
 }>()
 const WIDTH = 74
 const HEIGHT = 92
-const LISTEN: { how: SuspectAudition; label: string; title: string }[] = [
+const LISTEN: { how: Shown; label: string; title: string }[] = [
   { how: 'only', label: 'alone', title: 'Hold to hear just this (1)' },
   { how: 'dip', label: 'without', title: 'Hold to hear the track without it (2)' },
   { how: 'lift', label: 'lifted', title: 'Hold to hear it made plain (3)' },
@@ -58,7 +58,8 @@ const follows = computed(() => ({ true: 'follows the notes', false: 'does not fo
         <button v-for="[from, to] in suspect.times" :key="from" :style="{ left: part(from), width: `max(3px, calc(${part(to)} - ${part(from)}))` }"
           :title="`Loop ${formatTime(from)} to ${formatTime(to)}`" :aria-label="`Loop ${formatTime(from)} to ${formatTime(to)}`" @click="emit('loop', from, to)"></button>
       </div>
-      <p class="soft hint">{{ suspect.hint }}</p>
+      <p class="soft hint">{{ suspect.hint }}
+        <HoldButton class="turn" data-test="hear-turn" title="Hold to hear it made plain for two seconds, then gone (4)" @hold="emit('hear', 'plain-then-gone')" @release="emit('hear', null)">plain, then gone</HoldButton></p>
       <div class="row"><span class="soft">hold to hear it</span>
         <HoldButton v-for="one in LISTEN" :key="one.how" :title="one.title" :data-test="`hear-${one.how}`" @hold="emit('hear', one.how)" @release="emit('hear', null)">{{ one.label }}</HoldButton>
       </div>
@@ -89,6 +90,7 @@ dd { margin: 0; }
 .times { position: relative; height: 12px; margin: 6px 0 3px; background: var(--paper); border-bottom: 1px solid var(--ink-soft); }
 .times button { position: absolute; top: 1px; height: 10px; padding: 0; border: 0; background: var(--vermilion); opacity: 0.75; cursor: pointer; }
 .hint { margin: 0 0 4px; font-size: 12.5px; line-height: 1.25; }
+.turn.plain { padding: 0 5px; font-size: 12.5px; color: var(--ink); }
 .row { display: flex; align-items: center; gap: 3px; margin-top: 3px; font-size: 12.5px; flex-wrap: wrap; }
 .row .plain { padding: 1px 5px; font-size: 12.5px; }
 .first { font-weight: 700; border-width: 2px; }

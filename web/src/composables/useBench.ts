@@ -88,7 +88,10 @@ function excessAt(hz: number): number | null {
 }
 
 /** What the core says to a pin; without an answer nothing is done. */
-const answersTo = (pin: Pin) => api.pinAnswers(pin.hz, pin.width_octaves ?? 0.25, pin.excess_db ?? null).catch(() => null)
+async function answersTo(pin: Pin) {
+  const [session, strip] = [state.value, chosen.value]
+  return session && strip ? api.pinAnswers(session.id, strip.id, pin.hz, pin.width_octaves ?? 0.25, pin.excess_db ?? null).catch(() => null) : null
+}
 
 function setProbe(hz: number | null) {
   const track = chosen.value

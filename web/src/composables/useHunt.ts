@@ -3,7 +3,7 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { api, type LedgerEntry, type Suspect, type Suspects } from '../api/client'
 import { newId } from '../lib/edits'
 import { formatHz } from '../lib/figures'
-import { isAnswered, probeOfSuspect, type SuspectAudition } from '../lib/suspects'
+import { isAnswered, probeOfSuspect, type Shown, type SuspectAudition } from '../lib/suspects'
 import { useBench } from './useBench'
 import { useLatest } from './useLatest'
 import { usePlay } from './usePlay'
@@ -59,8 +59,17 @@ function step(by: 1 | -1) {
   suspectId.value = list.at((at + by) % Math.max(list.length, 1))?.id ?? null
 }
 
-/** Hold to hear a suspect alone, lifted, or the track without it; null lets go. */
-function audition(how: SuspectAudition | null, one: Suspect | null = suspect.value) {
+const PLAIN_MS = 2000
+let turning: ReturnType<typeof setTimeout> | undefined
+
+/** Hold to hear a suspect alone, lifted, lifted and then gone, or the track without it; null lets go. */
+function audition(how: Shown | null, one: Suspect | null = suspect.value) {
+  clearTimeout(turning)
+  hear(how === 'plain-then-gone' ? 'lift' : how, one)
+  if (how === 'plain-then-gone') turning = setTimeout(() => hear('dip', one), PLAIN_MS)
+}
+
+function hear(how: SuspectAudition | null, one: Suspect | null) {
   const strip = chosen.value
   play.probe.value = how && one && strip ? { ...probeOfSuspect(one, how, about.value?.probe.amount_db ?? 15), track_id: strip.id } : null
   if (how && !play.playing.value) void play.play()

@@ -3,6 +3,8 @@ import type { LedgerEntry, Probe, Suspect } from '../api/client'
 import { qToOctaves } from './figures'
 
 export type SuspectAudition = 'only' | 'dip' | 'lift'
+/** Held, a suspect is first made plain, then gone. */
+export type Shown = SuspectAudition | 'plain-then-gone'
 
 const SAME_OCTAVES = 60 / 1200
 

@@ -219,6 +219,7 @@ const KEYS: Record<string, () => void> = {
   1: () => hunting.audition('only'),
   2: () => hunting.audition('dip'),
   3: () => hunting.audition('lift'),
+  4: () => hunting.audition('plain-then-gone'),
   x: () => judgeChosen('cut'),
   t: () => judgeChosen('tame'),
   k: () => judgeChosen('wanted'),
@@ -249,7 +250,8 @@ function keyDown(event: KeyboardEvent) {
 
 function keyUp(event: KeyboardEvent) {
   if (event.key === 'o') offcuts.value = false
-  if (['l', '1', '2', '3'].includes(event.key)) release()
+  if (event.key === 'l') release()
+  if (['1', '2', '3', '4'].includes(event.key)) hunting.audition(null)
   if (event.key === 'i') pipe(false)
 }
 
@@ -257,7 +259,7 @@ function letGo() {
   pipe(false)
   offcuts.value = false
   sliceEntryId.value = null
-  release()
+  hunting.audition(null)
 }
 
 onMounted(() => {

@@ -3,6 +3,8 @@
 from pydantic import BaseModel
 
 from mivlo.core.engine.mix import Keeper
+from mivlo.core.engine.source import Source
+from mivlo.core.finder.proposals import with_threshold
 from mivlo.core.moves import Move
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
@@ -21,8 +23,12 @@ class PinAnswers(BaseModel):
     keeper: Keeper
 
 
-def answers_to_pin(*, hz: float, width_octaves: float, excess_db: float | None) -> PinAnswers:
-    """Return what answers a pin: as narrow as what was probed, as deep as it stood out within reason.
+def answers_to_pin(
+    source: Source, *, hz: float, width_octaves: float, excess_db: float | None, sample_rate_hz: float
+) -> PinAnswers:  # fmt: skip
+    """Return what answers a pin in a track: as narrow as what was probed, as deep as it stood out within reason.
+
+    What tames it acts in the loud moments of what it hears in the track.
 
     Raises
     ------
@@ -34,7 +40,9 @@ def answers_to_pin(*, hz: float, width_octaves: float, excess_db: float | None) 
     q = octaves_to_q(width_octaves)
     half = 2.0 ** (width_octaves / 2.0)
     when_loud = DynamicBell.starts[0].values
+    tame = DynamicBell.model_validate({**when_loud, "hz": hz, "q": min(q, 30.0)})
+    tame = with_threshold(tame, source, times=None, start=0, end=source.n_frames, sample_rate_hz=sample_rate_hz)
     return PinAnswers(
-        cut=Bell(hz=hz, gain_db=-deep, q=q), tame=DynamicBell.model_validate({**when_loud, "hz": hz, "q": min(q, 30.0)}),
+        cut=Bell(hz=hz, gain_db=-deep, q=q), tame=tame,
         keeper=Keeper(low_hz=max(hz / half, 20.0), high_hz=min(hz * half, 20_000.0)),
     )  # fmt: skip

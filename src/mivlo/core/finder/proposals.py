@@ -14,7 +14,7 @@ from mivlo.core.processors.stage import Context
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array
 
-__all__ = ["DEEPEST_DB", "Proposals", "propose"]
+__all__ = ["DEEPEST_DB", "Proposals", "propose", "with_threshold"]
 
 DEEPEST_DB = 8.0  # common practice, no source: seldom above it
 LISTENED_S = 12.0  # of the stretch, to set a threshold by
@@ -22,6 +22,7 @@ BLOCK_FRAMES = 8_192
 HIGHEST_HZ_OF_RATE = 0.45
 WITHIN_PERCENTILE = 25.0  # of the levels within bursts: so that the weaker ones are reached too
 PIECES, CANDIDATES = 4, 24
+LOUD_PERCENTILE = 60.0
 HEARD_DB = 45.0  # below its loudest, a band is silent
 
 
@@ -58,7 +59,7 @@ def propose(
     values = next(start.values for start in DynamicBell.starts if start.label == start_name)
     own = values if start_name == "sibilance" else {**values, **figures, "depth_db": depth_db}
     tame = DynamicBell.model_validate({**own, "hz": figures["hz"]})
-    return Proposals(cut, _with_threshold(tame, source, times, start, end, sample_rate_hz))
+    return Proposals(cut, with_threshold(tame, source, times=times, start=start, end=end, sample_rate_hz=sample_rate_hz))
 
 
 def _under_bursts(move: DynamicLowCut, levels: Array) -> float:
@@ -67,10 +68,22 @@ def _under_bursts(move: DynamicLowCut, levels: Array) -> float:
     return _limited(within_db + move.depth_db / (1.0 - 1.0 / move.ratio))
 
 
-def _with_threshold(move: DynamicBell, source: Source, times: Spans, start: int, end: int, sample_rate_hz: float) -> DynamicBell:
-    """Return the move with the threshold at which its gain comes nearest to its depth within the times, to none outside."""
-    levels, within = _heard(move, source, times, start, end, sample_rate_hz)
+def with_threshold(
+    move: DynamicBell, source: Source, *, times: Spans | None, start: int, end: int, sample_rate_hz: float
+) -> DynamicBell:  # fmt: skip
+    """Return the move with the threshold at which its gain comes nearest to its depth within the times, to none outside.
+
+    Without times (start_s, end_s), it is to act in the loud moments of what it hears.
+
+    Raises
+    ------
+    Nothing.
+    """
+    spans = ((start / sample_rate_hz, end / sample_rate_hz),) if times is None else times
+    levels, within = _heard(move, source, spans, start, end, sample_rate_hz)
     sounding = levels > levels.max() - HEARD_DB
+    if times is None:
+        within = levels >= np.percentile(levels[sounding], LOUD_PERCENTILE)
     stage = move.stage("p", on=True, keepers=(), sample_rate_hz=sample_rate_hz).make(1, sample_rate_hz)
     candidates = np.linspace(levels[sounding].min() - 12.0, levels[sounding].max(), CANDIDATES)
     wanted = np.where(within, move.depth_db, 0.0)

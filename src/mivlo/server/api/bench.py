@@ -8,7 +8,6 @@ from pydantic import BaseModel, Field
 
 from mivlo import __version__
 from mivlo.core.engine.mix import Probe
-from mivlo.core.finder.pins import PinAnswers, answers_to_pin
 from mivlo.core.moves import Move
 from mivlo.core.moves.figures import MoveKind, describe_kinds
 from mivlo.core.roles import ROLES, Role
@@ -133,12 +132,3 @@ def listening(
     """Return what the level match and the probe's guard go by, over the loop or the song: a ledger, or one move, off and on."""
     state = sessions.read_session(db, session_id)
     return views.listening_figures(state, track_id=track_id, alone=alone, entry_id=entry_id, heard_ids=heard)
-
-
-@router.get("/pin-answers")
-def pin_answers(
-    hz: Annotated[float, Query(ge=20.0, le=20_000.0)], width_octaves: Annotated[float, Query(ge=0.02, le=3.0)],
-    excess_db: Annotated[float | None, Query(ge=-200.0, le=200.0)] = None,
-) -> PinAnswers:  # fmt: skip
-    """Return what may be said to a pin: a cut, a move that acts only in the loud moments, and what is kept."""
-    return answers_to_pin(hz=hz, width_octaves=width_octaves, excess_db=excess_db)

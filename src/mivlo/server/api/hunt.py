@@ -5,6 +5,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 
 from mivlo.core.cellar import PileUp
+from mivlo.core.finder.pins import PinAnswers
 from mivlo.core.finder.survey import DEFAULT_AMOUNT
 from mivlo.server.api.common import Db, Problem
 from mivlo.server.services import hunt, sessions
@@ -46,6 +47,17 @@ def survey(
     """Return shallow cuts at what belongs to no note played."""
     state = sessions.read_session(db, session_id)
     return hunt.survey_of(state, strip_id, start_s=start_s, end_s=end_s, low_hz=low_hz, high_hz=high_hz, amount=amount)
+
+
+@router.get("/strips/{strip_id}/pin-answers")
+def pin_answers(
+    session_id: str, strip_id: str, db: Db, hz: Annotated[float, Query(ge=20.0, le=20_000.0)],
+    width_octaves: Annotated[float, Query(ge=0.02, le=3.0)],
+    excess_db: Annotated[float | None, Query(ge=-200.0, le=200.0)] = None,
+) -> PinAnswers:  # fmt: skip
+    """Return what may be said to a pin: a cut, a move that acts only in the loud moments, and what is kept."""
+    state = sessions.read_session(db, session_id)
+    return hunt.pin_answers_of(state, strip_id, hz=hz, width_octaves=width_octaves, excess_db=excess_db)
 
 
 @router.get("/strips/{strip_id}/pitch")

@@ -15,6 +15,7 @@ from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.finder.audition import Auditions, auditions, keeper_around
 from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.kinds import HINTS, Kind
+from mivlo.core.finder.pins import PinAnswers, answers_to_pin
 from mivlo.core.finder.pitch_line import PitchLine, pitch_line
 from mivlo.core.finder.stretch import Findings, Suspect
 from mivlo.core.finder.survey import DraftedCut, survey
@@ -47,6 +48,7 @@ __all__ = [
     "cure_of",
     "loss_of",
     "pile_up_of",
+    "pin_answers_of",
     "pitch_of",
     "survey_of",
     "suspects_of",
@@ -248,6 +250,18 @@ def _entry_of(state: SessionState, strip_id: str, entry_id: str) -> tuple[TrackS
     if entry is None:
         raise NotFoundError(f"move {entry_id} is not in this ledger")
     return strip, entry
+
+
+def pin_answers_of(
+    state: SessionState, strip_id: str, *, hz: float, width_octaves: float, excess_db: float | None
+) -> PinAnswers:  # fmt: skip
+    """Return what may be said to a pin of a track, a group or the mix; raises NotFoundError."""
+    audio_id, *_ = sound_of(state, strip_of(state, strip_id))
+    return in_pool(_pin_answers, stored_path(audio_id), hz, width_octaves, excess_db, state.sample_rate_hz)
+
+
+def _pin_answers(path: Path, hz: float, width_octaves: float, excess_db: float | None, rate: int) -> PinAnswers:
+    return answers_to_pin(open_source(path), hz=hz, width_octaves=width_octaves, excess_db=excess_db, sample_rate_hz=rate)
 
 
 def pitch_of(state: SessionState, strip_id: str) -> PitchView:
