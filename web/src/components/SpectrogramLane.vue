@@ -21,6 +21,8 @@ const props = defineProps<{
   grid: TileGrid
   loop: { startS: number; endS: number } | null
 }>()
+/** From the foot of the picture: just above the figures of the time axis. */
+const TIMES_PX = 19
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const KEPT_PICTURES = 160
 const pictures = new Map<string, HTMLImageElement | null>()
@@ -134,7 +136,7 @@ function paintPitch({ context, width, height }: Surface, pitch: PitchLine, c: Re
   }
 }
 
-/** Brackets at the side at each suspect; the chosen one with a line under every time at which it sounds. */
+/** Brackets at the side at each suspect, and the times of the chosen one along the time axis: nothing is laid over the picture. */
 function paintSuspects({ context, width, height }: Surface, vermilion: string) {
   context.strokeStyle = vermilion
   for (const one of props.suspects) {
@@ -146,13 +148,13 @@ function paintSuspects({ context, width, height }: Surface, vermilion: string) {
     context.lineTo(width - 2, top)
     context.lineTo(width - 2, bottom)
     context.lineTo(width - 7, bottom)
-    if (one.id === props.suspectId) {
-      for (const [start, end] of one.times) {
-        context.moveTo(xOfTime(start, props.time, width), bottom + 2)
-        context.lineTo(Math.max(xOfTime(end, props.time, width), xOfTime(start, props.time, width) + 2), bottom + 2)
-      }
-    }
     context.stroke()
+    if (one.id !== props.suspectId) continue
+    context.fillStyle = vermilion
+    for (const [start, end] of one.times) {
+      const from = xOfTime(start, props.time, width)
+      context.fillRect(from, height - TIMES_PX, Math.max(xOfTime(end, props.time, width) - from, 2), 4)
+    }
   }
 }
 

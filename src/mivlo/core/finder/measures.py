@@ -12,7 +12,8 @@ from mivlo.core.units import Array, Floats
 
 __all__ = [
     "LINE", "WIDE", "BellFit", "Notes", "bell_curve", "bell_fit", "bell_gain_db", "bell_of", "cliff_hz", "follows_notes",
-    "likely_bell", "lowest_note_hz", "proud_of", "refined_hz", "ring_time_s", "runs", "stretches", "track_notes",
+    "likely_bell", "lowest_note_hz", "proud_of", "refined_hz", "ring_q", "ring_time_s", "runs",
+    "stretches", "track_notes",
 ]  # fmt: skip
 
 REACH, GAP = 30, 6
@@ -24,6 +25,7 @@ MOST_STRETCHES = 60
 DECAYS_FROM_DB, DECAYS_TO_DB, FEWEST_DECAYS = 3.0, 18.0, 3
 FINEST_STEP_S = 0.0025
 WINDOW_STEPS = 48  # of a decay's window: fewer, and what lies a multiple of the steps away is heard as if it were here
+WIDEST_RING_Q = 8.0
 RING_SECONDS = 40.0  # of the loudest part are looked at
 OVERTONES = 8
 CLEAR_ROOT, FEWEST_NOTES, OFF_CENTS = 0.45, 3, 45.0
@@ -136,6 +138,11 @@ def bell_of(levels: LevelMap, active: np.ndarray, band: int, *, wide: bool, when
     if wide and when_loud:
         curve = curve - levels.levels_db[quiet_frames(levels, active)].mean(axis=0)
     return likely_bell(curve, band, WIDE if wide else LINE)
+
+
+def ring_q(curve: Floats, band: int) -> float:
+    """Return the Q of the band in which a ring is listened for: as wide as what stands there in a curve, whatever it is."""
+    return max(bell_fit(curve, band).q, WIDEST_RING_Q)
 
 
 def bell_gain_db(curve: Floats, band: int, q: float, expected: Expected) -> float:

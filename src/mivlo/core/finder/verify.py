@@ -9,7 +9,7 @@ from mivlo.core.engine.mix import Behaviour
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.events import BurstKind, find_events, over_at
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, active_frames, level_map, loud_frames
-from mivlo.core.finder.measures import LINE, WIDE, bell_curve, bell_gain_db, bell_of, ring_time_s
+from mivlo.core.finder.measures import LINE, WIDE, bell_curve, bell_gain_db, bell_of, ring_q, ring_time_s
 from mivlo.core.finder.searches import hum
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Floats
@@ -103,9 +103,10 @@ def measure_again(
     rings: list[float | None] = [None, None]
     around: list[float] = []
     if not wide and kind != "hum":
-        where = (start, end)
-        rings = [_ring(source, hz, q, where, sample_rate_hz) for source in (before, after)]
-        around = [ring for ratio in (0.84, 1.19) if (ring := _ring(after, hz * ratio, q, where, sample_rate_hz)) is not None]
+        where, width_q = (start, end), ring_q(levels[0].mean(axis=0), band)
+        rings = [_ring(source, hz, width_q, where, sample_rate_hz) for source in (before, after)]
+        beside = [_ring(after, hz * ratio, width_q, where, sample_rate_hz) for ratio in (0.84, 1.19)]
+        around = [ring for ring in beside if ring is not None]
     return Cure(excess[0], excess[1], rings[0], rings[1], lost, _verdict(excess, rings, around))
 
 
@@ -150,7 +151,7 @@ def _lost(before: Floats, after: Floats, band: int) -> float:
 
 
 def _ring(source: Source, hz: float, q: float, where: tuple[int, int], sample_rate_hz: float) -> float | None:
-    return ring_time_s(source, hz, max(q, 8.0), start=where[0], end=where[1], sample_rate_hz=sample_rate_hz)
+    return ring_time_s(source, hz, q, start=where[0], end=where[1], sample_rate_hz=sample_rate_hz)
 
 
 def _verdict(excess: list[float], rings: list[float | None], around: list[float]) -> Verdict:

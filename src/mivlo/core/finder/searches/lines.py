@@ -10,7 +10,17 @@ from scipy.special import logit
 from mivlo.core.engine.mix import Behaviour
 from mivlo.core.finder.kinds import STRUCK, Kind, kind_of_hump, kind_of_line
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, loud_frames
-from mivlo.core.finder.measures import bell_of, follows_notes, lowest_note_hz, proud_of, refined_hz, ring_time_s, runs, stretches
+from mivlo.core.finder.measures import (
+    bell_of,
+    follows_notes,
+    lowest_note_hz,
+    proud_of,
+    refined_hz,
+    ring_q,
+    ring_time_s,
+    runs,
+    stretches,
+)  # fmt: skip
 from mivlo.core.finder.places import SHAPES, Shape, places
 from mivlo.core.finder.proposals import propose
 from mivlo.core.finder.stretch import Stretch, Suspect, around
@@ -85,9 +95,9 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: Shape) -> S
     loud[chosen] = True
     ring = ring_around = None
     if not wide and confidence >= WORTH_MEASURING:
-        first, last = stretch.start, stretch.end
+        first, last, q = stretch.start, stretch.end, ring_q(curve, band)
         ring, *beside = (
-            ring_time_s(stretch.source, hz * ratio, max(fit.q, 8.0), start=first, end=last, sample_rate_hz=stretch.rate)
+            ring_time_s(stretch.source, hz * ratio, q, start=first, end=last, sample_rate_hz=stretch.rate)
             for ratio in (1.0, 0.84, 1.19)
         )
         known = [value for value in beside if value is not None]
