@@ -16,10 +16,11 @@ from mivlo.core.engine.source import ArraySource
 from mivlo.core.errors import ParameterError
 from mivlo.core.filters.matched import plain_bell
 from mivlo.core.finder.band_cues import band_cues
+from mivlo.core.finder.bells import bell_of
 from mivlo.core.finder.describe import sentence, sureness
 from mivlo.core.finder.events import find_events
 from mivlo.core.finder.kinds import kind_of_hump, kind_of_line
-from mivlo.core.finder.level_map import HOP_S, level_map
+from mivlo.core.finder.level_map import HOP_S, active_frames, level_map
 from mivlo.core.finder.measures import cliff_hz, lowest_note_hz, ring_time_s, track_notes
 from mivlo.core.finder.pins import answers_to_pin
 from mivlo.core.finder.pitch_line import pitch_line
@@ -215,6 +216,20 @@ def test_the_events_of_the_demo_voice_are_found_within_30_ms():
     t = np.arange(3 * RATE) / RATE
     sung = sum(np.sin(2 * np.pi * 90 * h * t) / h for h in range(1, 20)) * np.clip((t % 1.0) / 0.06, 0, 1) * (t % 1.0 < 0.8)
     assert find_events(ArraySource(0.1 * sung[None]), start=0, end=3 * RATE, sample_rate_hz=RATE) == []
+
+
+@pytest.mark.parametrize(
+    ("hz", "q", "wide"),
+    [(160.0, 8.0, False), (160.0, 40.0, False), (500.0, 20.0, False), (1_810.0, 40.0, False), (6_000.0, 12.0, False),
+     (300.0, 1.0, True), (700.0, 2.0, True), (3_500.0, 1.5, True)],
+)  # fmt: skip
+def test_a_planted_bell_reads_its_gain_and_q(hz: float, q: float, wide: bool):
+    for gain_db in (5.0, 8.0) if wide else (8.0, 14.0):
+        x = biquad(pink(12.0), hz, gain_db, q)
+        levels = level_map(ArraySource(x), start=0, end=x.shape[1], sample_rate_hz=RATE)
+        read = bell_of(levels, active_frames(levels), hz, wide=wide, when_loud=False)
+        assert read.gain_db == pytest.approx(gain_db, abs=1.5)  # definitions
+        assert abs(np.log2(read.q / q)) < 0.5
 
 
 def test_a_cure_is_measured_by_level_and_decay():

@@ -11,7 +11,7 @@ from mivlo.core.units import Floats
 
 __all__ = [
     "BANDS_PER_OCTAVE", "HOP_S", "LOWEST_HZ", "LevelMap", "active_frames", "level_map", "loud_frames", "quiet_frames",
-    "window_shares",
+    "window_s", "window_shares",
 ]  # fmt: skip
 
 LOWEST_HZ, HIGHEST_HZ = 30.0, 16_000.0
@@ -43,6 +43,12 @@ class LevelMap:
     def hop_s(self) -> float:
         """Return the time from one frame to the next."""
         return float(self.times_s[1] - self.times_s[0]) if len(self.times_s) > 1 else HOP_S
+
+
+def window_s(hz: float) -> float:
+    """Return the length of the window through which a frequency is seen."""
+    halved, size, _ = next(one for one in RESOLUTIONS if hz < one[2])
+    return size * 2.0**halved * HOP_S / HOP_FRAMES
 
 
 def active_frames(levels: LevelMap) -> np.ndarray:

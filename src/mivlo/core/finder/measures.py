@@ -1,4 +1,4 @@
-"""What is measured of one suspect: its bell, its ring time, its times, and whether it follows the notes."""
+"""What is measured of one suspect: its ring time, its times, and whether it follows the notes."""
 
 from dataclasses import dataclass
 
@@ -6,26 +6,21 @@ import numpy as np
 from scipy.ndimage import maximum_filter1d, minimum_filter1d, percentile_filter
 
 from mivlo.core.engine.source import Source
-from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, loud_frames, quiet_frames
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array, Floats
 
 __all__ = [
-    "LINE", "WIDE", "BellFit", "Notes", "bell_curve", "bell_fit", "bell_gain_db", "bell_of", "cliff_hz", "follows_notes",
-    "likely_bell", "lowest_note_hz", "proud_of", "refined_hz", "ring_q", "ring_time_s", "runs",
-    "stretches", "track_notes",
+    "Notes", "cliff_hz", "follows_notes", "lowest_note_hz", "proud_of", "refined_hz", "ring_time_s", "runs", "stretches",
+    "track_notes",
 ]  # fmt: skip
 
 REACH, GAP = 30, 6
-FIT_REACH = 40  # bands: two thirds of an octave either side
-WIDE_FIT_REACH = 80
-LEAST_MISFIT_DB = 0.01
 LONGEST_GAP_S, SHORTEST_S = 0.35, 0.05
 MOST_STRETCHES = 60
 DECAYS_FROM_DB, DECAYS_TO_DB, FEWEST_DECAYS = 3.0, 18.0, 3
 FINEST_STEP_S = 0.0025
 WINDOW_STEPS = 48  # of a decay's window: fewer, and what lies a multiple of the steps away is heard as if it were here
-WIDEST_RING_Q = 8.0
 RING_SECONDS = 40.0  # of the loudest part are looked at
 OVERTONES = 8
 CLEAR_ROOT, FEWEST_NOTES, OFF_CENTS = 0.45, 3, 45.0
@@ -48,128 +43,6 @@ def cliff_hz(levels: LevelMap, active: np.ndarray) -> float:
     fall_db = plateau[: len(beyond)] - beyond
     fall_db[levels.hz[: len(beyond)] < CLIFF_FROM_HZ] = 0.0
     return float(levels.hz[fall_db.argmax()]) if fall_db.max() > CLIFF_DB else float(np.inf)
-
-
-@dataclass(frozen=True, slots=True)
-class BellFit:
-    """The bell that stands out of a straight line in a curve of levels."""
-
-    gain_db: float
-    q: float
-
-
-@dataclass(frozen=True, slots=True)
-class Expected:
-    """What a fault is expected to be before it is measured, and how many levels a stretch of a curve really holds."""
-
-    gain_db: float
-    gain_spread_db: float
-    q: float
-    q_spread: float  # of its logarithm
-    qs: Array
-    reach: int  # bands either side that are fitted
-    levels_per_octave: float
-
-
-# Common practice, no source (cuts of 3 to 8 dB, a plain ring deeper); how far neighbouring levels go together, and that
-# these spreads halve the errors, was seen on phrases that nothing is tested on (docs/method.md).
-LINE = Expected(9.0, 6.0, 17.0, 0.6, np.geomspace(4.0, 60.0, 24), FIT_REACH, 12.0)
-WIDE = Expected(6.0, 4.0, 1.5, 0.5, np.geomspace(0.5, 4.0, 16), WIDE_FIT_REACH, 2.0)
-
-
-def bell_fit(curve: Floats, band: int) -> BellFit:
-    """Return the narrow bell at a band that fits best into a (bands,) curve of levels in dB.
-
-    Raises
-    ------
-    Nothing.
-
-    Source: least squares of a line and an analogue bell in dB, over a grid of Q
-    """
-    fits = []
-    for q in LINE.qs:
-        design, part = _designed(curve, band, float(q), FIT_REACH)
-        solution, *_ = np.linalg.lstsq(design, part, rcond=None)
-        fits.append((float(np.mean((part - design @ solution) ** 2)), BellFit(float(solution[2]), float(q))))
-    return min(fits, key=lambda fit: fit[0])[1]
-
-
-def likely_bell(curve: Floats, band: int, expected: Expected) -> BellFit:
-    """Return the bell at a band that is likely in a (bands,) curve of levels in dB, for what is expected of a fault.
-
-    In a smooth curve that is the bell which fits best; where an instrument's own peaks are as high, what is expected counts.
-
-    Raises
-    ------
-    Nothing.
-
-    Source: Bayesian linear regression (C. Bishop, Pattern Recognition and Machine Learning, 2006, section 3.3), averaged
-    over a grid of Q by how likely each is
-    """
-    certainty = np.diag([0.0, 0.0, expected.gain_spread_db**-2.0])
-    logs, gains = [], []
-    for q in expected.qs:
-        design, part = _designed(curve, band, float(q), expected.reach)
-        count = len(part) / BANDS_PER_OCTAVE * expected.levels_per_octave
-        solution, *_ = np.linalg.lstsq(design, part, rcond=None)
-        per_level = count / len(part) / max(float(np.mean((part - design @ solution) ** 2)), LEAST_MISFIT_DB**2)
-        toward = per_level * design.T @ part + certainty @ np.array([0.0, 0.0, expected.gain_db])
-        solution = np.linalg.solve(per_level * design.T @ design + certainty, toward)
-        misfit = float(np.mean((part - design @ solution) ** 2)) + LEAST_MISFIT_DB**2
-        strays = (solution[2] - expected.gain_db) / expected.gain_spread_db, np.log(q / expected.q) / expected.q_spread
-        logs.append(-0.5 * (count * np.log(misfit) + strays[0] ** 2 + strays[1] ** 2))
-        gains.append(float(solution[2]))
-    weights = np.exp(np.array(logs) - max(logs))
-    weights /= weights.sum()
-    return BellFit(float(weights @ gains), float(np.exp(weights @ np.log(expected.qs))))
-
-
-def bell_of(levels: LevelMap, active: np.ndarray, band: int, *, wide: bool, when_loud: bool) -> BellFit:
-    """Return the likely bell of a fault, over the frames in which something sounds, or in which it is loud.
-
-    A wide one that is loud-only is what the loud moments have over the quiet ones: those show the track as it is.
-
-    Raises
-    ------
-    Nothing.
-    """
-    chosen = loud_frames(levels, active) if when_loud else active
-    curve = levels.levels_db[chosen].mean(axis=0)
-    if wide and when_loud:
-        curve = curve - levels.levels_db[quiet_frames(levels, active)].mean(axis=0)
-    return likely_bell(curve, band, WIDE if wide else LINE)
-
-
-def ring_q(curve: Floats, band: int) -> float:
-    """Return the Q of the band in which a ring is listened for: as wide as what stands there in a curve, whatever it is."""
-    return max(bell_fit(curve, band).q, WIDEST_RING_Q)
-
-
-def bell_gain_db(curve: Floats, band: int, q: float, expected: Expected) -> float:
-    """Return the gain of a bell of a Q at a band in a (bands,) curve of levels in dB, by least squares."""
-    design, part = _designed(curve, band, q, expected.reach)
-    solution, *_ = np.linalg.lstsq(design, part, rcond=None)
-    return float(solution[2])
-
-
-def _designed(curve: Floats, band: int, q: float, reach: int) -> tuple[Array, Array]:
-    """Return (bands, 3) a level, a slope and a bell around a band, and (bands,) that part of a curve."""
-    first, last = max(band - reach, 0), min(band + reach + 1, len(curve))
-    octaves = (np.arange(first, last) - band) / BANDS_PER_OCTAVE
-    part = np.asarray(curve[first:last], dtype=np.float64)
-    return np.stack([np.ones_like(octaves), octaves, _bell_shape(octaves, q)], axis=1), part
-
-
-def bell_curve(gain_db: float, q: float, band: int, n_bands: int) -> Floats:
-    """Return (n_bands,) a bell in dB at a band."""
-    return np.asarray(gain_db * _bell_shape((np.arange(n_bands) - band) / BANDS_PER_OCTAVE, q), dtype=np.float32)
-
-
-def _bell_shape(octaves: Array, q: float) -> Array:
-    """Return a bell of 9 dB as a share of its gain: in dB its shape hardly depends on the gain."""
-    a = 10.0 ** (9.0 / 40.0)
-    x = 2.0**octaves - 2.0**-octaves
-    return np.asarray(10.0 * np.log10((x**2 + (a / q) ** 2) / (x**2 + 1.0 / (a * q) ** 2)) / 9.0)
 
 
 def proud_of(levels: LevelMap, band: int) -> Array:

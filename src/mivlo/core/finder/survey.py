@@ -7,8 +7,9 @@ from scipy.ndimage import maximum_filter1d, median_filter, minimum_filter1d
 
 from mivlo.core.engine.source import Source
 from mivlo.core.errors import ParameterError
+from mivlo.core.finder.bells import bell_fit
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map
-from mivlo.core.finder.measures import bell_fit, refined_hz
+from mivlo.core.finder.measures import refined_hz
 from mivlo.core.moves.base import Keepers
 from mivlo.core.moves.bell import Bell
 from mivlo.core.units import Array, Floats, hz_to_note

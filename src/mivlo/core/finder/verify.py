@@ -7,9 +7,10 @@ import numpy as np
 
 from mivlo.core.engine.mix import Behaviour
 from mivlo.core.engine.source import Source
+from mivlo.core.finder.bells import LINE, WIDE, bell_curve, bell_gain_db, bell_of, ring_q
 from mivlo.core.finder.events import BurstKind, find_events, over_at
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, active_frames, level_map, loud_frames
-from mivlo.core.finder.measures import LINE, WIDE, bell_curve, bell_gain_db, bell_of, ring_q, ring_time_s
+from mivlo.core.finder.measures import ring_time_s
 from mivlo.core.finder.searches import hum
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Floats
@@ -93,11 +94,11 @@ def measure_again(
     sounds = active_frames(maps[0])
     chosen = loud_frames(maps[0], sounds) if behaviour == "when-loud" else sounds
     levels = [one.levels_db[chosen] for one in maps]
-    fit = bell_of(maps[0], sounds, band, wide=wide, when_loud=behaviour == "when-loud")
+    fit = bell_of(maps[0], sounds, hz, wide=wide, when_loud=behaviour == "when-loud")
     # What was taken is a smooth curve, whatever the instrument: only so much of it counts as stands out as the fault did.
-    taken_db = bell_gain_db(np.mean(levels[0] - levels[1], axis=0), band, fit.q, WIDE if wide else LINE)
+    taken_db = bell_gain_db(np.mean(levels[0] - levels[1], axis=0), hz, fit.q, WIDE if wide else LINE)
     excess = [max(fit.gain_db, 0.0), max(fit.gain_db - taken_db, 0.0)]
-    lost = _lost(levels[0] - bell_curve(excess[0], fit.q, band, len(maps[0].hz)), levels[1], band)
+    lost = _lost(levels[0] - bell_curve(excess[0], fit.q, hz, len(maps[0].hz)), levels[1], band)
     if kind == "hum":
         excess = [hum.excess_db(maps[0], one, hz) for one in maps]
     rings: list[float | None] = [None, None]

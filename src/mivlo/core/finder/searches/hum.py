@@ -2,8 +2,8 @@
 
 import numpy as np
 
+from mivlo.core.finder.bells import bell_fit
 from mivlo.core.finder.level_map import LevelMap
-from mivlo.core.finder.measures import bell_fit
 from mivlo.core.finder.proposals import DEEPEST_DB, Proposals
 from mivlo.core.finder.stretch import Stretch, Suspect, around
 from mivlo.core.moves.note_family import NoteFamily

@@ -8,19 +8,10 @@ from scipy.ndimage import uniform_filter1d
 from scipy.special import logit
 
 from mivlo.core.engine.mix import Behaviour
+from mivlo.core.finder.bells import bell_of, ring_q
 from mivlo.core.finder.kinds import STRUCK, Kind, kind_of_hump, kind_of_line
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, loud_frames
-from mivlo.core.finder.measures import (
-    bell_of,
-    follows_notes,
-    lowest_note_hz,
-    proud_of,
-    refined_hz,
-    ring_q,
-    ring_time_s,
-    runs,
-    stretches,
-)  # fmt: skip
+from mivlo.core.finder.measures import follows_notes, lowest_note_hz, proud_of, refined_hz, ring_time_s, runs, stretches
 from mivlo.core.finder.places import SHAPES, Shape, places
 from mivlo.core.finder.proposals import propose
 from mivlo.core.finder.stretch import Stretch, Suspect, around
@@ -84,8 +75,7 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: Shape) -> S
     curve = levels.levels_db[chosen].mean(axis=0)
     wide = shape != "line"
     hz = float(levels.hz[band]) if wide else _place_hz(levels.hz, curve, stretch.odds.line, band)
-    place = int(np.argmin(np.abs(np.log2(levels.hz / hz))))
-    fit = bell_of(levels, active, place, wide=wide, when_loud=when_loud)
+    fit = bell_of(levels, active, hz, wide=wide, when_loud=when_loud)
     excess_db = max(fit.gain_db, 0.5)
     proud = proud_of(levels, band) if not wide else _hump_over(levels, band)
     present = np.zeros(len(levels.times_s), dtype=bool)
