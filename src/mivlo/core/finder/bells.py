@@ -12,7 +12,8 @@ __all__ = ["LINE", "WIDE", "BellFit", "Expected", "bell_curve", "bell_fit", "bel
 NARROW_QS, NARROW_REACH = np.geomspace(4.0, 60.0, 24), 40  # bands: two thirds of an octave either side
 WIDEST_RING_Q = 8.0
 LEAST_MISFIT_DB = 0.01
-NOMINAL_DB = 9.0  # in dB a bell's shape hardly depends on its gain
+# A bell's shape in dB depends a little on its gain: it is fitted once with this one, and again with what was found.
+NOMINAL_DB, LEAST_NOMINAL_DB, MOST_NOMINAL_DB = 9.0, 3.0, 24.0
 # The main lobe of a Hann window, in parts of one over its length, and its power there (at one, the limit).
 LOBE = np.arange(-1.75, 1.76, 0.25)
 LOBE_POWER = np.array([0.5 if abs(at) == 1.0 else np.sinc(at) / (1.0 - at**2) for at in LOBE]) ** 2
@@ -42,8 +43,8 @@ class Expected:
 
 # Common practice, no source (cuts of 3 to 8 dB, a plain ring deeper); how far neighbouring levels go together, and that
 # these spreads halve the errors, was seen on phrases that nothing is tested on (docs/method.md).
-LINE = Expected(9.0, 6.0, 17.0, 0.6, NARROW_QS, NARROW_REACH, 12.0)
-WIDE = Expected(6.0, 4.0, 1.5, 0.5, np.geomspace(0.5, 4.0, 16), 80, 2.0)
+LINE = Expected(9.0, 6.0, 17.0, 0.8, NARROW_QS, NARROW_REACH, 12.0)
+WIDE = Expected(6.0, 3.0, 1.5, 0.5, np.geomspace(0.5, 4.0, 16), 110, 3.0)
 
 
 def bell_fit(curve: Floats, band: int) -> BellFit:
@@ -57,7 +58,7 @@ def bell_fit(curve: Floats, band: int) -> BellFit:
     """
     fits = []
     for q in NARROW_QS:
-        design, part = _designed(curve, band, float(q), NARROW_REACH, 0.0)
+        design, part = _designed(curve, band, BellFit(NOMINAL_DB, float(q)), NARROW_REACH, 0.0)
         solution, *_ = np.linalg.lstsq(design, part, rcond=None)
         fits.append((float(np.mean((part - design @ solution) ** 2)), BellFit(float(solution[2]), float(q))))
     return min(fits, key=lambda fit: fit[0])[1]
@@ -96,10 +97,15 @@ def likely_bell(curve: Floats, hz: float, expected: Expected) -> BellFit:
     Source: Bayesian linear regression (C. Bishop, Pattern Recognition and Machine Learning, 2006, section 3.3), averaged
     over a grid of Q by how likely each is
     """
+    first = _averaged(curve, hz, expected, NOMINAL_DB)
+    return _averaged(curve, hz, expected, first.gain_db)
+
+
+def _averaged(curve: Floats, hz: float, expected: Expected, nominal_db: float) -> BellFit:
     certainty = np.diag([0.0, 0.0, expected.gain_spread_db**-2.0])
     logs, gains = [], []
     for q in expected.qs:
-        design, part = _designed(curve, _band_of(hz), float(q), expected.reach, _blur_at(hz))
+        design, part = _designed(curve, _band_of(hz), BellFit(nominal_db, float(q)), expected.reach, _blur_at(hz))
         count = len(part) / BANDS_PER_OCTAVE * expected.levels_per_octave
         solution, *_ = np.linalg.lstsq(design, part, rcond=None)
         per_level = count / len(part) / max(float(np.mean((part - design @ solution) ** 2)), LEAST_MISFIT_DB**2)
@@ -114,17 +120,17 @@ def likely_bell(curve: Floats, hz: float, expected: Expected) -> BellFit:
     return BellFit(float(weights @ gains), float(np.exp(weights @ np.log(expected.qs))))
 
 
-def bell_gain_db(curve: Floats, hz: float, q: float, expected: Expected) -> float:
-    """Return the gain of a bell of a Q in a curve on the bands of a level map, by least squares."""
-    design, part = _designed(curve, _band_of(hz), q, expected.reach, _blur_at(hz))
+def bell_gain_db(curve: Floats, hz: float, bell: BellFit, expected: Expected) -> float:
+    """Return how much of a bell there is in a curve on the bands of a level map, in dB, by least squares."""
+    design, part = _designed(curve, _band_of(hz), bell, expected.reach, _blur_at(hz))
     solution, *_ = np.linalg.lstsq(design, part, rcond=None)
     return float(solution[2])
 
 
-def bell_curve(gain_db: float, q: float, hz: float, n_bands: int) -> Floats:
+def bell_curve(bell: BellFit, hz: float, n_bands: int) -> Floats:
     """Return (n_bands,) a bell in dB on the bands of a level map, as it is seen there."""
     octaves = (np.arange(n_bands) - _band_of(hz)) / BANDS_PER_OCTAVE
-    return np.asarray(gain_db * _bell_shape(octaves, q, _blur_at(hz)), dtype=np.float32)
+    return np.asarray(bell.gain_db * _bell_shape(octaves, bell, _blur_at(hz)), dtype=np.float32)
 
 
 def _band_of(hz: float) -> float:
@@ -137,18 +143,19 @@ def _blur_at(hz: float) -> float:
     return 1.0 / (hz * window_s(hz))
 
 
-def _designed(curve: Floats, at: float, q: float, reach: int, blur: float) -> tuple[Array, Array]:
+def _designed(curve: Floats, at: float, bell: BellFit, reach: int, blur: float) -> tuple[Array, Array]:
     """Return (bands, 3) a level, a slope and a bell at a place among the bands, and (bands,) that part of a curve."""
     first, last = max(round(at) - reach, 0), min(round(at) + reach + 1, len(curve))
     octaves = (np.arange(first, last) - at) / BANDS_PER_OCTAVE
     part = np.asarray(curve[first:last], dtype=np.float64)
-    return np.stack([np.ones_like(octaves), octaves, _bell_shape(octaves, q, blur)], axis=1), part
+    return np.stack([np.ones_like(octaves), octaves, _bell_shape(octaves, bell, blur)], axis=1), part
 
 
-def _bell_shape(octaves: Array, q: float, blur: float) -> Array:
+def _bell_shape(octaves: Array, bell: BellFit, blur: float) -> Array:
     """Return a bell as a share of its gain in dB; through a window of few periods a narrow bell is wider, and lower."""
-    a = 10.0 ** (NOMINAL_DB / 40.0)
+    nominal_db = min(max(bell.gain_db, LEAST_NOMINAL_DB), MOST_NOMINAL_DB)
+    a = 10.0 ** (nominal_db / 40.0)
     ratio = np.maximum(2.0 ** octaves[:, None] + blur * LOBE[None], 0.05)
     x = ratio - 1.0 / ratio
-    power = (x**2 + (a / q) ** 2) / (x**2 + 1.0 / (a * q) ** 2)
-    return np.asarray(10.0 * np.log10(power @ LOBE_POWER) / NOMINAL_DB)
+    power = (x**2 + (a / bell.q) ** 2) / (x**2 + 1.0 / (a * bell.q) ** 2)
+    return np.asarray(10.0 * np.log10(power @ LOBE_POWER) / nominal_db)

@@ -22,7 +22,9 @@ BLOCK_FRAMES = 8_192
 HIGHEST_HZ_OF_RATE = 0.45
 WITHIN_PERCENTILE = 25.0  # of the levels within bursts: so that the weaker ones are reached too
 PIECES, CANDIDATES = 4, 24
+LOWER_DB = 12.0  # below all that is heard: there a move acts all the time
 LOUD_PERCENTILE = 60.0
+AS_GOOD, LEAST_MISS = 1.05, 0.05  # of the mean square of what a gain misses, in dB squared
 HEARD_DB = 45.0  # below its loudest, a band is silent
 
 
@@ -85,10 +87,12 @@ def with_threshold(
     if times is None:
         within = levels >= np.percentile(levels[sounding], LOUD_PERCENTILE)
     stage = move.stage("p", on=True, keepers=(), sample_rate_hz=sample_rate_hz).make(1, sample_rate_hz)
-    candidates = np.linspace(levels[sounding].min() - 12.0, levels[sounding].max(), CANDIDATES)
+    candidates = levels.max() - np.linspace(0.0, HEARD_DB + LOWER_DB, CANDIDATES)
     wanted = np.where(within, move.depth_db, 0.0)
-    misses = [np.mean((stage.gains_with(float(at), levels) - wanted)[sounding] ** 2) for at in candidates]
-    return move.model_copy(update={"threshold_db": _limited(float(candidates[int(np.argmin(misses))]))})
+    misses = np.array([np.mean((stage.gains_with(float(at), levels) - wanted)[sounding] ** 2) for at in candidates])
+    # The highest of those that are as good: where it is to act all the time, any low one would do.
+    as_good = candidates[misses <= AS_GOOD * misses.min() + LEAST_MISS]
+    return move.model_copy(update={"threshold_db": _limited(float(as_good.max()))})
 
 
 def _limited(threshold_db: float) -> float:

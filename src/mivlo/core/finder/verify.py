@@ -1,6 +1,6 @@
 """Measures a suspect again on the treated sound: is it cured, and what did the cure take from its region?"""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal, cast, get_args
 
 import numpy as np
@@ -96,9 +96,9 @@ def measure_again(
     levels = [one.levels_db[chosen] for one in maps]
     fit = bell_of(maps[0], sounds, hz, wide=wide, when_loud=behaviour == "when-loud")
     # What was taken is a smooth curve, whatever the instrument: only so much of it counts as stands out as the fault did.
-    taken_db = bell_gain_db(np.mean(levels[0] - levels[1], axis=0), hz, fit.q, WIDE if wide else LINE)
+    taken_db = bell_gain_db(np.mean(levels[0] - levels[1], axis=0), hz, fit, WIDE if wide else LINE)
     excess = [max(fit.gain_db, 0.0), max(fit.gain_db - taken_db, 0.0)]
-    lost = _lost(levels[0] - bell_curve(excess[0], fit.q, hz, len(maps[0].hz)), levels[1], band)
+    lost = _lost(levels[0] - bell_curve(replace(fit, gain_db=excess[0]), hz, len(maps[0].hz)), levels[1], band)
     if kind == "hum":
         excess = [hum.excess_db(maps[0], one, hz) for one in maps]
     rings: list[float | None] = [None, None]
