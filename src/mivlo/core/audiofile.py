@@ -90,7 +90,8 @@ def inspect_audio(path: Path, *, limits: ImportLimits, name: str) -> AudioFileIn
         raise AudioFileError(f"{name}: {info.n_channels} channels, but at most {limits.max_channels} are taken")
     if not limits.min_rate_hz <= info.sample_rate_hz <= limits.max_rate_hz:
         raise AudioFileError(
-            f"{name}: sampling rate {info.sample_rate_hz} Hz must be from {limits.min_rate_hz} to {limits.max_rate_hz} Hz"
+            f"{name}: sampling rate {info.sample_rate_hz} Hz must be from {limits.min_rate_hz} "
+            f"to {limits.max_rate_hz} Hz"
         )
     seconds = info.n_frames / info.sample_rate_hz
     if seconds > limits.max_seconds:

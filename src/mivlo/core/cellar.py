@@ -18,10 +18,23 @@ __all__ = ["Cellar", "CellarCut", "CellarTrack", "PileUp", "clear_the_cellar", "
 
 # Rules of thumb (common practice, no source): how high a low cut of each role may go. Bass and kick need their lows.
 HIGHEST_CUT_HZ: Mapping[Role, float] = {
-    "lead voice": 120.0, "backing voice": 200.0, "kick": 35.0, "bass": 35.0, "toms": 80.0, "snare": 200.0, "cymbals": 500.0,
-    "hand percussion": 120.0, "acoustic guitar": 150.0, "electric guitar": 200.0, "keys": 200.0, "reeds": 250.0, "strings": 250.0,
-    "brass": 250.0, "full backing": 40.0, "other": 250.0,
-}  # fmt: skip
+    "lead voice": 120.0,
+    "backing voice": 200.0,
+    "kick": 35.0,
+    "bass": 35.0,
+    "toms": 80.0,
+    "snare": 200.0,
+    "cymbals": 500.0,
+    "hand percussion": 120.0,
+    "acoustic guitar": 150.0,
+    "electric guitar": 200.0,
+    "keys": 200.0,
+    "reeds": 250.0,
+    "strings": 250.0,
+    "brass": 250.0,
+    "full backing": 40.0,
+    "other": 250.0,
+}
 NEEDS_LOWS: tuple[Role, ...] = ("bass", "kick", "full backing")
 GENTLE, STRICT = 12, 24  # dB per octave
 BELOW_NOTE = 2.0 ** (-3.0 / 12.0)  # of the lowest note: three semitones below it
@@ -81,7 +94,8 @@ class Cellar:
 class PileUp:
     """The lows of all tracks together, levels (bands,) at `hz`: what bass and kick need, and all the others.
 
-    `left_db` is what some cuts leave of the others, `lost_db` by how many dB falls what lies below the tracks' lowest notes.
+    `left_db` is what some cuts leave of the others, `lost_db` by how many dB falls what lies below the tracks' lowest
+    notes.
     """
 
     hz: tuple[float, ...]
@@ -99,7 +113,8 @@ def clear_the_cellar(tracks: Sequence[CellarTrack], *, end_frame: int, sample_ra
     Nothing: silent tracks get no proposal.
 
     Source: rules of thumb (common practice, no source); audibility as a threshold per third of an octave, about 5 dB
-    under what masks it (E. Zwicker, H. Fastl, "Psychoacoustics", from memory); loudness by K-weighting (ITU-R BS.1770-4)
+    under what masks it (E. Zwicker, H. Fastl, "Psychoacoustics", from memory); loudness by K-weighting (ITU-R
+    BS.1770-4)
     """
     rows, powers = [], []
     hz: Floats = np.zeros(0)
@@ -190,7 +205,8 @@ def _loud_curve(levels: LevelMap) -> Floats:
 def _stroke_power(levels: LevelMap) -> Floats:
     """Return by how much each band's power rises from pauses to strokes: rumble that just goes on is none of theirs."""
     power = 10.0 ** (levels.levels_db / 10.0)
-    # By the middle of all bands, as a stroke reaches over most of them: by its power, a moment of much rumble would be one.
+    # By the middle of all bands, as a stroke reaches over most of them: by its power, a moment of much rumble would
+    # be one.
     height = np.median(levels.levels_db, axis=1)
     strokes, pauses = np.zeros(power.shape[1]), np.zeros(power.shape[1])
     for part in np.array_split(np.arange(len(height)), max(1, round(len(height) * levels.hop_s / NEARBY_S))):
@@ -201,14 +217,17 @@ def _stroke_power(levels: LevelMap) -> Floats:
 
 
 def _lowest_note_hz(levels: LevelMap, curve: Floats, role: Role) -> float | None:
-    """Return the lowest frequency at which the track plays something: a peak that is no mere skirt; None for silence."""
+    """Return the lowest frequency at which the track plays something: a peak that is no mere skirt; None for
+    silence."""
     hz = levels.hz
     top = float(curve.max())
     if top < -90.0:
         return None
     # A note is narrow, the thump of a plosive is not; at a bass's lowest notes the windows blur a third of an octave.
     reach = BANDS_PER_OCTAVE // (3 if role in NEEDS_LOWS else 6)
-    peaks = (curve >= maximum_filter1d(curve, 5)) & (curve - minimum_filter1d(curve, 2 * reach + 1) > NOTE_OVER_SIDES_DB)
+    peaks = (curve >= maximum_filter1d(curve, 5)) & (
+        curve - minimum_filter1d(curve, 2 * reach + 1) > NOTE_OVER_SIDES_DB
+    )
     notes = np.flatnonzero(peaks & (curve > top - NOTE_BELOW_TOP_DB))
     if len(notes) and role not in STRUCK:
         return float(hz[notes[0]])
@@ -231,7 +250,8 @@ def _cut(hz: float, slope: int) -> LowCut:
 def _in_the_mix(
     track: CellarTrack, own: Floats, rest: Floats, weights: Floats, hz: Floats, safe: LowCut | None, rate: float
 ) -> LowCut | None:  # fmt: skip
-    """Return the highest cut at which what is heard of the track beside the others loses surely less than ALLOWED_LU."""
+    """Return the highest cut at which what is heard of the track beside the others loses surely less than
+    ALLOWED_LU."""
     if safe is None:
         return None
     heard = own > rest * 10.0 ** (AUDIBLE_DB / 10.0)

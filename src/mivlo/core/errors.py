@@ -4,16 +4,18 @@ MivloError
 ├── ParameterError     a figure out of its range
 ├── TreatmentError     a treatment that cannot be read
 ├── AudioFileError     a file that cannot be taken in or written
-├── StaleStateError    an edit made on a state that has moved on
+├── TooLargeError      more than can be taken in
+├── ConflictError      an edit of what somebody else has changed since
 └── NotFoundError      something that is not (or no longer) there
 """
 
 __all__ = [
     "AudioFileError",
+    "ConflictError",
     "MivloError",
     "NotFoundError",
     "ParameterError",
-    "StaleStateError",
+    "TooLargeError",
     "TreatmentError",
 ]
 
@@ -42,10 +44,16 @@ class AudioFileError(MivloError):
     code = "bad-audio-file"
 
 
-class StaleStateError(MivloError):
-    """An edit made on a state that another page has changed since."""
+class TooLargeError(MivloError):
+    """A file of more bytes, or minutes, than can be taken in."""
 
-    code = "stale-state"
+    code = "too-large"
+
+
+class ConflictError(MivloError):
+    """An edit of what another page has changed or taken away since."""
+
+    code = "conflict"
 
 
 class NotFoundError(MivloError):

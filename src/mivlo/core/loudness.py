@@ -1,6 +1,7 @@
 """Loudness and peak after ITU-R BS.1770-4 (coefficients from memory, checked against two other programs).
 
-Full scale is the peak of a full-scale sine. What has no loudness (silence, under 400 ms) has None.
+Full scale is the peak of a full-scale sine. What has no loudness (silence, under 400 ms) has None. Everything goes
+block by block: what is kept of a sound is one figure for each tenth of a second.
 """
 
 import numpy as np
@@ -9,6 +10,7 @@ from mivlo.core.k_weighting import k_weighting, power_to_lufs
 from mivlo.core.units import Array
 
 __all__ = [
+    "LoudnessMeter",
     "integrated_loudness",
     "momentary_powers",
     "sample_peak_db",
@@ -19,6 +21,80 @@ HOP_S = 0.1
 ABSOLUTE_GATE_LUFS, RELATIVE_GATE_LU = -70.0, -10.0
 TRUE_PEAK_OVERSAMPLING = 4
 TRUE_PEAK_CHUNK_FRAMES, TRUE_PEAK_MARGIN_FRAMES = 1 << 18, 512
+
+
+class LoudnessMeter:
+    """Measures a sound that comes in blocks; its figures are those of the whole, however it was cut.
+
+    Source: BS.1770-4, annexes 1 and 2 (from memory)
+    """
+
+    def __init__(self, sample_rate_hz: float) -> None:
+        self._sections = k_weighting(sample_rate_hz)
+        self._hop = round(HOP_S * sample_rate_hz)
+        self._state: Array | None = None  # of the weighting filters, once the channels are known
+        self._squares = np.zeros(0)  # of less than a hop
+        self._hops: list[Array] = []
+        self._waiting = np.zeros((0, 0))  # for the true peak: a margin of what was measured, then what was not
+        self._margin = 0
+        self._peak = 0.0
+
+    def push(self, block: Array) -> None:
+        """Take the next (channels, n) float64 in; raises nothing."""
+        # Imported late: it takes longer to load than the rest of the application, and only measurements need it.
+        from scipy.signal import sosfilt
+
+        if self._state is None:
+            self._state = np.zeros((len(self._sections), block.shape[0], 2))
+            self._waiting = np.zeros((block.shape[0], 0))
+        weighted, self._state = sosfilt(self._sections, block, axis=1, zi=self._state)
+        squares = np.concatenate([self._squares, np.sum(weighted**2, axis=0)])
+        n_hops = len(squares) // self._hop
+        self._hops.append(squares[: n_hops * self._hop].reshape(n_hops, self._hop).sum(axis=1))
+        self._squares = squares[n_hops * self._hop :]
+        self._waiting = np.concatenate([self._waiting, block], axis=1)
+        while self._waiting.shape[1] - self._margin >= TRUE_PEAK_CHUNK_FRAMES + TRUE_PEAK_MARGIN_FRAMES:
+            self._peak = max(self._peak, self._peak_of_next(TRUE_PEAK_CHUNK_FRAMES))
+            done = self._margin + TRUE_PEAK_CHUNK_FRAMES - TRUE_PEAK_MARGIN_FRAMES
+            self._waiting, self._margin = self._waiting[:, done:], TRUE_PEAK_MARGIN_FRAMES
+
+    def momentary_powers(self) -> Array:
+        """Return (windows,) float64: the K-weighted power, summed over channels, of 400 ms every 100 ms."""
+        hops = np.concatenate(self._hops) if self._hops else np.zeros(0)
+        if len(hops) < 4:
+            return np.zeros(0)
+        return np.asarray((hops[:-3] + hops[1:-2] + hops[2:-1] + hops[3:]) / (4 * self._hop))
+
+    def integrated_lufs(self) -> float | None:
+        """Return the gated loudness in LUFS, or None where there is none."""
+        powers = self.momentary_powers()
+        powers = powers[power_to_lufs(powers) > ABSOLUTE_GATE_LUFS]
+        if not powers.size:
+            return None
+        gate = float(power_to_lufs(np.mean(powers, keepdims=True))[0]) + RELATIVE_GATE_LU
+        return float(power_to_lufs(np.mean(powers[power_to_lufs(powers) > gate], keepdims=True))[0])
+
+    def true_peak_db(self) -> float | None:
+        """Return the true peak in dBTP by fourfold oversampling, or None for silence."""
+        rest = self._waiting.shape[1] - self._margin
+        peak = max(self._peak, self._peak_of_next(rest)) if rest else self._peak
+        return 20.0 * np.log10(peak) if peak > 0.0 else None
+
+    def _peak_of_next(self, n_frames: int) -> float:
+        """Return the peak of the next frames that wait; the margins around them keep seams from ringing."""
+        import soxr  # late, like scipy above
+
+        last = self._margin + n_frames
+        samples = self._waiting[:, : last + TRUE_PEAK_MARGIN_FRAMES]
+        up = soxr.resample(samples.T, 1, TRUE_PEAK_OVERSAMPLING, quality="VHQ")
+        inner = up[self._margin * TRUE_PEAK_OVERSAMPLING :][: n_frames * TRUE_PEAK_OVERSAMPLING]
+        return max(float(np.max(np.abs(inner))), float(np.max(np.abs(samples[:, self._margin : last]))))
+
+
+def _measured(samples: Array, sample_rate_hz: float) -> LoudnessMeter:
+    meter = LoudnessMeter(sample_rate_hz)
+    meter.push(samples)
+    return meter
 
 
 def momentary_powers(samples: Array, *, sample_rate_hz: float) -> Array:
@@ -38,26 +114,12 @@ def momentary_powers(samples: Array, *, sample_rate_hz: float) -> Array:
 
     Source: BS.1770-4, annex 1 (from memory)
     """
-    # Imported late: it takes longer to load than the rest of the application, and only measurements need it.
-    from scipy.signal import sosfilt
-
-    hop = round(HOP_S * sample_rate_hz)
-    n_hops = samples.shape[1] // hop
-    if n_hops < 4:
-        return np.zeros(0)
-    weighted = sosfilt(k_weighting(sample_rate_hz), samples, axis=1)
-    hops = np.sum(weighted[:, : n_hops * hop].reshape(samples.shape[0], n_hops, hop) ** 2, axis=(0, 2))
-    return np.asarray((hops[:-3] + hops[1:-2] + hops[2:-1] + hops[3:]) / (4 * hop))
+    return _measured(samples, sample_rate_hz).momentary_powers()
 
 
 def integrated_loudness(samples: Array, *, sample_rate_hz: float) -> float | None:
     """Return the gated loudness in LUFS of (channels, frames), or None where there is none."""
-    powers = momentary_powers(samples, sample_rate_hz=sample_rate_hz)
-    powers = powers[power_to_lufs(powers) > ABSOLUTE_GATE_LUFS]
-    if not powers.size:
-        return None
-    gate = float(power_to_lufs(np.mean(powers, keepdims=True))[0]) + RELATIVE_GATE_LU
-    return float(power_to_lufs(np.mean(powers[power_to_lufs(powers) > gate], keepdims=True))[0])
+    return _measured(samples, sample_rate_hz).integrated_lufs()
 
 
 def sample_peak_db(samples: Array) -> float | None:
@@ -68,12 +130,4 @@ def sample_peak_db(samples: Array) -> float | None:
 
 def true_peak_db(samples: Array) -> float | None:
     """Return the true peak in dBTP of (channels, frames) by fourfold oversampling, or None for silence."""
-    import soxr  # late, like scipy above
-
-    peak = 0.0
-    for start in range(0, samples.shape[1], TRUE_PEAK_CHUNK_FRAMES):
-        first, last = max(start - TRUE_PEAK_MARGIN_FRAMES, 0), start + TRUE_PEAK_CHUNK_FRAMES + TRUE_PEAK_MARGIN_FRAMES
-        up = soxr.resample(samples[:, first:last].T, 1, TRUE_PEAK_OVERSAMPLING, quality="VHQ")
-        inner = up[(start - first) * TRUE_PEAK_OVERSAMPLING :][: TRUE_PEAK_CHUNK_FRAMES * TRUE_PEAK_OVERSAMPLING]
-        peak = max(peak, float(np.max(np.abs(inner))), float(np.max(np.abs(samples[:, start:last]))))
-    return 20.0 * np.log10(peak) if peak > 0.0 else None
+    return _measured(samples, 48_000.0).true_peak_db()

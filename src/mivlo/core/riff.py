@@ -1,10 +1,10 @@
-"""How much of a WAV, RF64 or AIFF file's sound is missing: the audio library reads truncated files silently."""
+"""What the heads of WAV, RF64, AIFF and FLAC files promise: the audio library reads truncated files silently."""
 
 import struct
 from pathlib import Path
 from typing import BinaryIO
 
-__all__ = ["missing_bytes"]
+__all__ = ["declared_seconds", "missing_bytes"]
 
 UNKNOWN_SIZE = 0xFFFFFFFF
 
@@ -49,3 +49,34 @@ def _missing(file: BinaryIO, file_size: int, *, order: str, sound: bytes) -> int
                 chunk_size = long_size
             return int(max(position + 8 + chunk_size - file_size, 0))
         position += 8 + chunk_size + chunk_size % 2
+
+
+def declared_seconds(head: bytes) -> float | None:
+    """Return how long a WAV, RF64 or FLAC file says that it is, from its first bytes; None where they do not tell.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: RIFF/WAVE chunk layout; RF64's ds64 chunk (EBU Tech 3306, from memory); STREAMINFO of RFC 9639
+    """
+    if head[:4] == b"fLaC" and len(head) >= 26:
+        packed = int.from_bytes(head[18:26], "big")
+        rate_hz, n_frames = packed >> 44, packed & ((1 << 36) - 1)
+        return n_frames / rate_hz if rate_hz and n_frames else None
+    if head[:4] not in (b"RIFF", b"RF64", b"BW64") or head[8:12] != b"WAVE":
+        return None
+    bytes_per_s = long_size = 0
+    position = 12
+    while position + 8 <= len(head):
+        name, size = head[position : position + 4], struct.unpack("<I", head[position + 4 : position + 8])[0]
+        body = head[position + 8 : position + 8 + size]
+        if name == b"ds64" and len(body) >= 16:
+            long_size = struct.unpack("<Q", body[8:16])[0]
+        elif name == b"fmt " and len(body) >= 12:
+            bytes_per_s = struct.unpack("<I", body[8:12])[0]
+        elif name == b"data":
+            size = long_size if size == UNKNOWN_SIZE else size
+            return size / bytes_per_s if bytes_per_s and size else None
+        position += 8 + size + size % 2
+    return None

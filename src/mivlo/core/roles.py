@@ -21,7 +21,10 @@ _WORDS: tuple[tuple[Role, str], ...] = (
     ("snare", r"snares?|snr|sn|sd"),
     ("toms", r"(floor|rack)? ?toms?"),
     ("cymbals", r"cymbals?|cym|hi ?hats?|hats?|hh|rides?|crash|overheads?|oh|ohs"),
-    ("hand percussion", r"perc|percussion|congas?|bongos?|shakers?|tamb|tambourine|cajon|djembe|spoons|claps?|frame drum"),
+    (
+        "hand percussion",
+        r"perc|percussion|congas?|bongos?|shakers?|tamb|tambourine|cajon|djembe|spoons|claps?|frame drum",
+    ),
     ("bass", r"bass|upright|sub|contrabass"),
     ("acoustic guitar", r"(acoustic|ac|nylon|steel) ?(guitars?|gtrs?|git)|acoustic|ukulele|banjo|mandolin"),
     ("electric guitar", r"(electric|el|elec|dist|lead|rhythm|clean|crunch)? ?(guitars?|gtrs?|git)"),
@@ -29,7 +32,7 @@ _WORDS: tuple[tuple[Role, str], ...] = (
     ("reeds", r"sax|saxophones?|clarinets?|oboe|bassoon|accordion|squeezebox|harmonica|melodica"),
     ("strings", r"strings?|violins?|vln|violas?|cellos?|celli|fiddle"),
     ("brass", r"brass|trumpets?|tpt|trombones?|horns?|tuba"),
-)  # fmt: skip
+)
 
 
 def role_of_name(name: str) -> Role:

@@ -5,20 +5,32 @@ import html
 import io
 from collections.abc import Sequence
 
-from mivlo.core.engine.mix import LedgerState
 from mivlo.core.engine.plan import in_linear_phase
+from mivlo.core.model import StripBase
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.units import hz_to_note, q_to_octaves
 
 __all__ = ["COLUMNS", "Q_CONVENTION", "list_rows", "to_csv", "to_page"]
 
 COLUMNS = (
-    "track", "number", "on", "kind", "hz", "note", "gain_db", "q", "width_octaves", "slope_db_per_octave", "acts_on", "further",
+    "track",
+    "number",
+    "on",
+    "kind",
+    "hz",
+    "note",
+    "gain_db",
+    "q",
+    "width_octaves",
+    "slope_db_per_octave",
+    "acts_on",
+    "further",
     "reason",
-)  # fmt: skip
+)
 Q_CONVENTION = (
     "Q of a bell: the width is measured at half the gain in dB, (s² + s·A/Q + 1)/(s² + s/(A·Q) + 1) with "
-    "A = 10^(gain/40). Flat bell: the same width, |H|² = (G² + G·u⁴)/(1 + G·u⁴) with u = Q·(f/f0 - f0/f) and G = 10^(gain/20). "
+    "A = 10^(gain/40). Flat bell: the same width, |H|² = (G² + G·u⁴)/(1 + G·u⁴) with u = Q·(f/f0 - f0/f) "
+    "and G = 10^(gain/20). "
     "Shelves: half the gain at the frequency. Notch: Q = frequency / (-3 dB width). "
     "Dynamic moves: gain dB is their depth, reached over the threshold; below it they rest. "
     "Cuts: Butterworth, -3 dB at the frequency where Q is 0.7071. Octaves: N = (2/ln 2)·asinh(1/(2Q))."
@@ -28,7 +40,7 @@ Q_CONVENTION = (
 OWN_COLUMN = ("kind", "on", "hz", "gain_db", "depth_db", "q", "slope_db_per_octave", "channel")
 
 
-def list_rows(strips: Sequence[tuple[str, LedgerState]], *, sample_rate_hz: float) -> list[dict[str, str]]:
+def list_rows(strips: Sequence[tuple[str, StripBase]], *, sample_rate_hz: float) -> list[dict[str, str]]:
     """Return a row for every move of the named tracks and groups, in the ledger's order.
 
     Raises
@@ -70,8 +82,15 @@ def _further(figures: dict[str, object], names: dict[str, str]) -> str:
         if name in OWN_COLUMN or value in (None, "", ()):
             continue
         shown = names.get(str(value), "a track that is gone") if name == "listens_to" else value
-        told.append(f"{name.replace('_', ' ')} {shown:g}" if isinstance(shown, float) else f"{name.replace('_', ' ')} {shown}")
+        told.append(
+            f"{name.replace('_', ' ')} {shown:g}" if isinstance(shown, float) else f"{name.replace('_', ' ')} {shown}"
+        )
     return "; ".join(told)
+
+
+def _is_formula(text: str) -> bool:
+    """Tell whether a spreadsheet might compute a text; some do so behind tabs and blanks, too."""
+    return text.lstrip()[:1] in ("=", "+", "-", "@") or text[:1] in ("\t", "\r")
 
 
 def to_csv(rows: Sequence[dict[str, str]]) -> str:
@@ -80,17 +99,29 @@ def to_csv(rows: Sequence[dict[str, str]]) -> str:
     writer = csv.DictWriter(out, COLUMNS, lineterminator="\r\n")
     writer.writeheader()
     for row in rows:
-        writer.writerow({k: f"'{v}" if k in ("track", "reason") and v[:1] in "=+-@" and v else v for k, v in row.items()})
+        writer.writerow({k: f"'{v}" if k in ("track", "reason") and _is_formula(v) else v for k, v in row.items()})
     return out.getvalue()
 
 
 def to_page(session_name: str, rows: Sequence[dict[str, str]]) -> str:
     """Return one printable HTML page with the Q convention stated."""
-    titles = ("Track", "No.", "On", "Kind", "Hz", "Note", "Gain dB", "Q", "Octaves", "dB/octave", "Acts on", "Further", "Reason")
-    head = "".join(f"<th>{title}</th>" for title in titles)
-    body = "".join(
-        "<tr>" + "".join(f"<td>{html.escape(row[name])}</td>" for name in COLUMNS) + "</tr>" for row in rows
+    titles = (
+        "Track",
+        "No.",
+        "On",
+        "Kind",
+        "Hz",
+        "Note",
+        "Gain dB",
+        "Q",
+        "Octaves",
+        "dB/octave",
+        "Acts on",
+        "Further",
+        "Reason",
     )
+    head = "".join(f"<th>{title}</th>" for title in titles)
+    body = "".join("<tr>" + "".join(f"<td>{html.escape(row[name])}</td>" for name in COLUMNS) + "</tr>" for row in rows)
     body = body or f'<tr><td colspan="{len(COLUMNS)}">No moves yet.</td></tr>'
     title = html.escape(session_name)
     return (

@@ -17,7 +17,8 @@ MARGIN_DB = 0.3  # for what a step of 64 frames cannot see of its neighbours
 RELEASE_S = 0.3
 HIGHEST_OVERSHOOT = 2.0  # of a true peak over the samples beside it; real sound stays well below
 SPEND = 1.0 / 24.0  # of the power that the 400 ms window still allows, that one step may take
-# Of the limit, what a step may take in any case: a loud passage just before the probe must not silence it. Within MARGIN_DB.
+# Of the limit, what a step may take in any case: a loud passage just before the probe must not silence it. Within
+# MARGIN_DB.
 LEAST_SHARE = 0.05
 # Windowed sinc for fourfold oversampling, one row for each of the four phases; reaches 10 samples each way.
 OVERSAMPLING, REACH = 4, 10

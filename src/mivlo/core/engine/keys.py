@@ -4,9 +4,10 @@ from collections.abc import Callable
 
 import numpy as np
 
-from mivlo.core.engine.mix import Mix, StripState, raw_sound_of
+from mivlo.core.engine.mix import Mix, raw_sound_of
 from mivlo.core.engine.ramp import Ramp
 from mivlo.core.engine.source import Source
+from mivlo.core.model import Track
 from mivlo.core.processors.stage import no_key
 from mivlo.core.units import Array, db_to_gain
 
@@ -19,7 +20,7 @@ ReadSource = Callable[[Source, int, int, int], Array]  # a source, its start in 
 class _Key:
     """The raw signal of a track, as others listen to it."""
 
-    def __init__(self, state: StripState, open_source: OpenSource, muted: bool) -> None:
+    def __init__(self, state: Track, open_source: OpenSource, muted: bool) -> None:
         self.state, self._open_source = state, open_source
         self.open = Ramp(0.0 if muted else 1.0)
         self.fader = Ramp(db_to_gain(state.gain_db))

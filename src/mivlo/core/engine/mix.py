@@ -1,120 +1,28 @@
 """What the engine is told: tracks with their ledgers and faders, and how the user listens just now."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from typing import Annotated, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
-from mivlo.core.moves import Move
+from mivlo.core.model import MIX_ID, Frozen, Group, Session, StripBase, Track, refuse_twins
 
 __all__ = [
-    "MIX_ID", "Behaviour", "ClashReason", "Evidence", "Frozen", "GroupState", "GuardReference", "Keeper", "LedgerEntry",
-    "LedgerState", "Mix", "Phase", "Probe", "Region", "Slice", "StripState", "audible_tracks", "raw_sound_of", "refuse_twins",
-]  # fmt: skip
+    "GuardReference",
+    "Mix",
+    "Probe",
+    "Slice",
+    "audible_tracks",
+    "mix_of_session",
+    "raw_sound_of",
+]
 
-MIX_ID = "mix"
-Phase = Literal["minimum", "linear"]
-Behaviour = Literal["steady", "when-loud", "burst"]  # of a fault: always there, only when the track is loud, or in bursts
 GRID = 64  # the control grid of the kernels; tests hold the two equal
 
 
-class Frozen(BaseModel):
-    """A frozen model that takes no unknown fields and no NaN."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
-
-
-def refuse_twins(ids: Iterable[str], what: str) -> None:
-    """Raise a ValueError where an id is used twice. Source: ours."""
-    known = list(ids)
-    twice = sorted({one for one in known if known.count(one) > 1})
-    if twice:
-        raise ValueError(f"{what} must differ in their ids; used twice: {', '.join(twice)}")
-
-
-class Evidence(Frozen):
-    """What a move answers: a suspect as it was measured, so that it can be measured again."""
-
-    kind: str = Field(max_length=40)
-    hz: float = Field(ge=20.0, le=20_000.0)
-    q: float = Field(ge=0.1, le=100.0)
-    excess_db: float = Field(ge=-200.0, le=200.0)
-    ring_s: float | None = Field(default=None, ge=0.0, le=1e4)
-    start_s: float = Field(ge=0.0, le=1e6)
-    end_s: float = Field(ge=0.0, le=1e6)
-    times: tuple[tuple[float, float], ...] = Field(default=(), max_length=200)
-    behaviour: Behaviour = "steady"
-
-
-class Region(Frozen):
-    """A part of the frequency axis."""
-
-    low_hz: float = Field(ge=20.0, le=20_000.0)
-    high_hz: float = Field(ge=20.0, le=20_000.0)
-
-    @model_validator(mode="after")
-    def _upwards(self) -> Self:
-        if self.high_hz <= self.low_hz:
-            raise ValueError(f"high_hz={self.high_hz:g} must be above low_hz={self.low_hz:g}")
-        return self
-
-
-class ClashReason(Region):
-    """The clash that a move answers: who goes first, who is hidden, and where; so that it can be measured again."""
-
-    front: str = Field(max_length=64)
-    hidden: str = Field(max_length=64)
-
-
-class LedgerEntry(Frozen):
-    """One move of a ledger; `id` says which move it stays while its figures change."""
-
-    id: str = Field(max_length=64)
-    move: Move
-    reason: str = Field(default="", max_length=500)
-    evidence: Evidence | None = None
-    clash: ClashReason | None = None
-
-
-class Keeper(Region):
-    """A region that the user marked as needed: nothing adaptive touches it."""
-
-
-class LedgerState(Frozen):
-    """What tracks, groups and the mix have alike: a ledger, and how it is played."""
-
-    id: str = Field(max_length=64)
-    gain_db: float = Field(default=0.0, ge=-60.0, le=24.0)
-    solo: bool = False
-    mute: bool = False
-    ledger_on: bool = True
-    ledger: tuple[LedgerEntry, ...] = Field(default=(), max_length=200)
-    phase: Phase = "minimum"
-    keepers: tuple[Keeper, ...] = Field(default=(), max_length=100)
-
-    @model_validator(mode="after")
-    def _entries_differ(self) -> Self:
-        refuse_twins((entry.id for entry in self.ledger), "the entries of a ledger")
-        return self
-
-
-class StripState(LedgerState):
-    """One track as the engine needs it."""
-
-    audio_id: str = Field(max_length=64)
-    start_frame: int = Field(default=0, ge=0, le=2**40)
-    pan: float = Field(default=0.0, ge=-1.0, le=1.0)
-    polarity_flipped: bool = False
-    group_id: str | None = Field(default=None, max_length=64)
-
-
-class GroupState(LedgerState):
-    """Several tracks treated as one; the mix is the outermost."""
-
-
-def raw_sound_of(state: LedgerState) -> tuple[str, int] | None:
+def raw_sound_of(state: StripBase) -> tuple[str, int] | None:
     """Return what decides a track's raw sound: which audio, and where it starts; None of a group. Source: ours."""
-    return (state.audio_id, state.start_frame) if isinstance(state, StripState) else None
+    return (state.audio_id, state.start_frame) if isinstance(state, Track) else None
 
 
 class Probe(Frozen):
@@ -144,11 +52,13 @@ class GuardReference(Frozen):
 class Mix(Frozen):
     """All that decides what is heard. Frames are of the session's rate."""
 
-    tracks: tuple[StripState, ...] = Field(default=(), max_length=200)
-    groups: tuple[GroupState, ...] = Field(default=(), max_length=100)
-    master: GroupState = GroupState(id=MIX_ID)
+    tracks: tuple[Track, ...] = Field(default=(), max_length=200)
+    groups: tuple[Group, ...] = Field(default=(), max_length=100)
+    master: Group = Group(id=MIX_ID)
     alone_track_id: str | None = None
-    heard_ids: tuple[str, ...] = Field(default=(), max_length=50)  # only these tracks and groups, as they are mixed; none: all
+    heard_ids: tuple[str, ...] = Field(
+        default=(), max_length=50
+    )  # only these tracks and groups, as they are mixed; none: all
     offcuts_track_id: str | None = None
     slice: Slice | None = None
     probe: Probe | None = None
@@ -178,7 +88,8 @@ class Mix(Frozen):
 
 
 def audible_tracks(mix: Mix) -> Mapping[str, bool]:
-    """Return which tracks are heard: those named, or what is listened to alone, else what is soloed, else all but the muted.
+    """Return which tracks are heard: those named, or what is listened to alone, else what is soloed, else all but the
+    muted.
 
     Listening to a group alone is listening to its tracks; soloing a group solos them.
     """
@@ -189,7 +100,7 @@ def audible_tracks(mix: Mix) -> Mapping[str, bool]:
     if mix.alone_track_id is not None and mix.alone_track_id not in groups and mix.alone_track_id != mix.master.id:
         return {track.id: track.id == mix.alone_track_id for track in mix.tracks}
 
-    def of_group(track: StripState, field: str) -> bool:
+    def of_group(track: Track, field: str) -> bool:
         return track.group_id in groups and bool(getattr(groups[track.group_id], field))
 
     tracks = [track for track in mix.tracks if mix.alone_track_id in (None, mix.master.id, track.group_id)]
@@ -200,3 +111,12 @@ def audible_tracks(mix: Mix) -> Mapping[str, bool]:
         if not (track.mute or of_group(track, "mute")) and (not any_solo or track.solo or of_group(track, "solo"))
     }
     return {track.id: track.id in heard for track in mix.tracks}
+
+
+def mix_of_session(session: Session) -> Mix:
+    """Return the mix of a session as it stands, without anybody's way of listening. Raises nothing. Source: ours."""
+    return Mix(
+        tracks=tuple(track.heard_part() for track in session.tracks),
+        groups=tuple(group.heard_part() for group in session.groups),
+        master=session.master.heard_part(),
+    )

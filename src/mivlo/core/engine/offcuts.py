@@ -7,10 +7,10 @@ from functools import lru_cache
 import numpy as np
 from scipy.fft import irfft, rfft, rfftfreq
 
-from mivlo.core.engine.mix import LedgerState
 from mivlo.core.engine.plan import static_sections
 from mivlo.core.engine.strip import Strip
 from mivlo.core.filters.linear_phase import zero_phase_gains
+from mivlo.core.model import StripBase
 from mivlo.core.moves import DynamicMove
 from mivlo.core.processors.stage import Trace
 from mivlo.core.units import Array
@@ -28,7 +28,7 @@ class OffcutsSource:
     """Overlapping windows of the strip's raw sound, each through what its moves take away just then."""
 
     def __init__(
-        self, strip: Strip, state: LedgerState, position_of: Callable[[int], int], *, sample_rate_hz: float
+        self, strip: Strip, state: StripBase, position_of: Callable[[int], int], *, sample_rate_hz: float
     ) -> None:
         self._strip, self._state, self._position_of = strip, state, position_of
         self._rate = sample_rate_hz
@@ -66,7 +66,8 @@ class OffcutsSource:
         return out
 
     def _filtered(self, index: int) -> Array:
-        """Return the (channels, 2 · size) sound of the window that begins at index · hop, from half a size earlier on."""
+        """Return the (channels, 2 · size) sound of the window that begins at index · hop, from half a size earlier
+        on."""
         if index not in self._windows:
             start = index * self._hop
             x = self._strip.read_raw(start, self._size) * self._window

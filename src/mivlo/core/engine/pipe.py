@@ -14,7 +14,8 @@ ARRIVED = 1e-6
 
 
 class Pipe:
-    """A sine that fades in and out and slides to other frequencies; told in whole control steps, however many at once."""
+    """A sine that fades in and out and slides to other frequencies; told in whole control steps, however many at
+    once."""
 
     def __init__(self, hz: float | None, *, sample_rate_hz: float) -> None:
         self._rate = sample_rate_hz
@@ -31,7 +32,8 @@ class Pipe:
         self._open.set_goal(0.0 if hz is None else 1.0, frame=frame)
 
     def add_to(self, out: Array, frame: int) -> None:
-        """Add the tone to (2, n) of whole control steps from a stream frame on; nothing is touched while it is silent."""
+        """Add the tone to (2, n) of whole control steps from a stream frame on; nothing is touched while it is
+        silent."""
         if self._open.goal == 0.0 and self._open.rests_at(frame):
             return
         ramp = np.arange(CONTROL_FRAMES) / CONTROL_FRAMES

@@ -18,7 +18,9 @@ from mivlo.core.units import Array
 __all__ = ["SAVE_EVERY_FRAMES", "SELDOM_FRAMES", "Pipeline", "ReadInput"]
 
 SAVE_EVERY_FRAMES = 4_096
-SELDOM_FRAMES = 32_768  # what is rendered far ahead is seldom taken back: larger blocks, fewer saved states, half the time
+SELDOM_FRAMES = (
+    32_768  # what is rendered far ahead is seldom taken back: larger blocks, fewer saved states, half the time
+)
 BLOCK_FRAMES = 32_768  # at most at a time; where states are saved, up to the next of the places where that is done
 TRACES_KEPT_FRAMES = 16_384  # behind the play position, for offcuts
 
@@ -101,7 +103,8 @@ class Pipeline:
             latest = self._latest_before(index, at, frame)
         self.position = min(frame, *(placed.at for placed in self._placed))
         while len(caught) < len(self._placed):
-            # Runs on with the figures from before the change; what comes out is known already, and nobody goes back to it.
+            # Runs on with the figures from before the change; what comes out is known already, and nobody goes back
+            # to it.
             self._step(frame + self.latency_frames, read_input, read_key, catch=frame, caught=caught)
         for index, placed in enumerate(self._placed):
             placed.stage, placed.at = caught[index], frame

@@ -3,9 +3,10 @@
 from collections.abc import Sequence
 
 from mivlo.core.channel import Channel
-from mivlo.core.engine.mix import LedgerState, Mix, Probe
+from mivlo.core.engine.mix import Mix, Probe
 from mivlo.core.filters.biquad import Biquad
 from mivlo.core.filters.linear_phase import has_linear_phase_form
+from mivlo.core.model import StripBase
 from mivlo.core.moves import Move, StaticMove
 from mivlo.core.moves.base import slice_bell
 from mivlo.core.moves.bell import Bell
@@ -18,17 +19,21 @@ from mivlo.core.units import octaves_to_q
 __all__ = ["audition_spec", "in_linear_phase", "ledger_specs", "static_sections"]
 
 
-def in_linear_phase(move: Move, state: LedgerState, *, sample_rate_hz: float) -> bool:
+def in_linear_phase(move: Move, state: StripBase, *, sample_rate_hz: float) -> bool:
     """Tell whether a move of a ledger runs in linear phase: chosen, standing still, and not too low and narrow for it.
 
     Raises
     ------
     ParameterError: a move that does not fit the rate
     """
-    return state.phase == "linear" and isinstance(move, StaticMove) and has_linear_phase_form(move.sections(sample_rate_hz))
+    return (
+        state.phase == "linear"
+        and isinstance(move, StaticMove)
+        and has_linear_phase_form(move.sections(sample_rate_hz))
+    )
 
 
-def ledger_specs(state: LedgerState, *, sample_rate_hz: float, read_weights: ReadWeights) -> list[StageSpec]:
+def ledger_specs(state: StripBase, *, sample_rate_hz: float, read_weights: ReadWeights) -> list[StageSpec]:
     """Return the stages of a ledger in its order.
 
     Static moves side by side share one, but for those with times; in a ledger of linear phase, those that have no form
@@ -82,8 +87,9 @@ def _static_spec(key: str, run: Sequence[KeyedSection], *, linear: bool) -> Stag
     return FirSpec(f"{key} linear", tuple((keyed.section, keyed.channel) for keyed in run if keyed.on))
 
 
-def static_sections(state: LedgerState, *, sample_rate_hz: float, at_s: float) -> list[tuple[Biquad, Channel]]:
-    """Return the sections of all static moves that act at a time, with their channels, on or off, whatever is between them."""
+def static_sections(state: StripBase, *, sample_rate_hz: float, at_s: float) -> list[tuple[Biquad, Channel]]:
+    """Return the sections of all static moves that act at a time, with their channels, on or off, whatever is between
+    them."""
     return [
         (section, entry.move.channel)
         for entry in state.ledger
@@ -92,7 +98,7 @@ def static_sections(state: LedgerState, *, sample_rate_hz: float, at_s: float) -
     ]
 
 
-def audition_spec(state: LedgerState, mix: Mix, *, sample_rate_hz: float) -> ChainSpec:
+def audition_spec(state: StripBase, mix: Mix, *, sample_rate_hz: float) -> ChainSpec:
     """Return the stage behind the ledger: the probes, or the slice of one move, where they listen to this track."""
     keyed: list[KeyedSection] = []
     if mix.slice is not None and mix.slice.track_id == state.id:

@@ -14,7 +14,7 @@ import numpy as np
 from mivlo.core.engine.bus import Bus
 from mivlo.core.engine.guard import Guard
 from mivlo.core.engine.keys import Keys, OpenSource
-from mivlo.core.engine.mix import GroupState, GuardReference, LedgerState, Mix, StripState, audible_tracks, raw_sound_of
+from mivlo.core.engine.mix import GuardReference, Mix, audible_tracks, raw_sound_of
 from mivlo.core.engine.offcuts import OffcutsSource
 from mivlo.core.engine.pipe import Pipe
 from mivlo.core.engine.pipeline import SELDOM_FRAMES
@@ -23,6 +23,7 @@ from mivlo.core.engine.ramp import STEPS, Ramp
 from mivlo.core.engine.source import Source, SpansSource, Transport, read_looped
 from mivlo.core.engine.strip import SELDOM_BLOCK_FRAMES, Strip, pan_gains, start_of_preroll
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.model import Group, StripBase, Track
 from mivlo.core.processors.stage import StageSpec
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array, db_to_gain
@@ -64,7 +65,7 @@ class _Node:
     """A strip with what it was made for."""
 
     strip: Strip
-    state: LedgerState
+    state: StripBase
     offcuts_of: object = None
     edited_s: tuple[float, float] = (-1e9, -1e9)  # the last two times
 
@@ -140,7 +141,9 @@ class Player:
         self._match.set_goal(db_to_gain(mix.match_db), frame=self._frame)
         self._pipe.set_goal(mix.pipe_hz, frame=self._frame)
         self._dim.set_goal(db_to_gain(DIM_DB) if mix.dim else 1.0, frame=self._frame)
-        self._make_nodes(mix, starting=False, stale=loop_changed, changed_keys=self._keys.update(mix, frame=self._frame))
+        self._make_nodes(
+            mix, starting=False, stale=loop_changed, changed_keys=self._keys.update(mix, frame=self._frame)
+        )
 
     def takes_long(self, mix: Mix) -> bool:
         """Tell whether a change to a mix would hold up play for long, were it not prepared.
@@ -162,14 +165,15 @@ class Player:
             spec.prepare(n_channels, self._rate)
 
     def _other_linear_specs(self, mix: Mix) -> Iterator[tuple[StageSpec, int]]:
-        """Yield stages, with their channels, of ledgers in linear phase that are not as they play; no others take long."""
+        """Yield stages, with their channels, of ledgers in linear phase that are not as they play; no others take
+        long."""
         for state in (*mix.tracks, *mix.groups, mix.master):
             node = self._nodes.get(state.id)
             same = node is not None and (node.state.ledger, node.state.ledger_on, node.state.phase) == (
                 state.ledger, state.ledger_on, state.phase,
             )  # fmt: skip
             if state.phase == "linear" and state.ledger and not same:
-                n_channels = self._open_source(state.audio_id).n_channels if isinstance(state, StripState) else 2
+                n_channels = self._open_source(state.audio_id).n_channels if isinstance(state, Track) else 2
                 for spec in ledger_specs(state, sample_rate_hz=self._rate, read_weights=self._read_weights):
                     yield spec, n_channels
 
@@ -227,7 +231,7 @@ class Player:
     def _sort_out_the_edited(self) -> None:
         """Let tracks that nobody edits be rendered in large blocks, where the session is worked ahead at all."""
         for node in list(self._nodes.values()):
-            node.strip.seldom = not (isinstance(node.state, GroupState) or node.is_being_edited())
+            node.strip.seldom = not (isinstance(node.state, Group) or node.is_being_edited())
 
     @property
     def n_tracks(self) -> int:
@@ -375,7 +379,7 @@ class Player:
             starts[track.id] = start_of_preroll(inner, sample_rate_hz=rate) if treated else inner
         return starts
 
-    def _specs(self, state: LedgerState, mix: Mix) -> list[StageSpec]:
+    def _specs(self, state: StripBase, mix: Mix) -> list[StageSpec]:
         """Return the stages of a strip; planned anew only where something of it is another than before."""
         probe = tuple((probe, probe is mix.probe) for probe in mix.probes() if probe.track_id == state.id)
         heard_slice = mix.slice if mix.slice is not None and mix.slice.track_id == state.id else None
@@ -388,26 +392,34 @@ class Player:
             self._plans[state.id] = known = (plan, specs)
         return known[1]
 
-    def _new_track(self, track: StripState, specs: list[StageSpec], frame: int) -> _Node:
+    def _new_track(self, track: Track, specs: list[StageSpec], frame: int) -> _Node:
         source = self._open_source(track.audio_id)
 
         def read_raw(at: int, n_frames: int) -> Array:
             return self._read_source(source, track.start_frame, at, n_frames)
 
         strip = Strip(
-            read_raw, self._keys.read, source.n_channels, specs, frame=frame, sample_rate_hz=self._rate, rewindable=self._live
+            read_raw,
+            self._keys.read,
+            source.n_channels,
+            specs,
+            frame=frame,
+            sample_rate_hz=self._rate,
+            rewindable=self._live,
         )
         return _Node(strip, track)
 
-    def _new_bus(self, group: GroupState, specs: list[StageSpec], members: list[Strip], frame: int) -> _Node:
+    def _new_bus(self, group: Group, specs: list[StageSpec], members: list[Strip], frame: int) -> _Node:
         first = start_of_preroll(frame, sample_rate_hz=self._rate) if group.ledger else frame
         bus = Bus(frame=first, sample_rate_hz=self._rate)
         bus.members = members
         self._busses[group.id] = bus
-        strip = Strip(bus.read, self._keys.read, 2, specs, frame=frame, sample_rate_hz=self._rate, rewindable=self._live)
+        strip = Strip(
+            bus.read, self._keys.read, 2, specs, frame=frame, sample_rate_hz=self._rate, rewindable=self._live
+        )
         return _Node(strip, group)
 
-    def _aim(self, node: _Node, state: LedgerState, mix: Mix, left: float, right: float, *, starting: bool) -> bool:
+    def _aim(self, node: _Node, state: StripBase, mix: Mix, left: float, right: float, *, starting: bool) -> bool:
         """Set a strip's fader, and what is heard in its place; returns whether anything of it changes."""
         strip, node.state = node.strip, state
         changed = (left, right) != (strip.left.goal, strip.right.goal)
@@ -418,7 +430,9 @@ class Player:
         wanted = tuple(entry.move for entry in state.ledger) if mix.offcuts_track_id == state.id else None
         if wanted != node.offcuts_of:
             node.offcuts_of = wanted
-            offcuts = None if wanted is None else OffcutsSource(strip, state, self._position_of, sample_rate_hz=self._rate)
+            offcuts = (
+                None if wanted is None else OffcutsSource(strip, state, self._position_of, sample_rate_hz=self._rate)
+            )
             strip.aim_extra(offcuts, frame=self._frame, starting=starting)
             changed = True
         return changed

@@ -12,7 +12,8 @@ _CURVE = 0.5 - 0.5 * np.cos(np.pi * np.arange(STEPS * CONTROL_FRAMES) / (STEPS *
 
 
 class Ramp:
-    """A value that glides along a raised cosine, told by the stream frame: it can be read anywhere, any number of times."""
+    """A value that glides along a raised cosine, told by the stream frame: it can be read anywhere, any number of
+    times."""
 
     def __init__(self, value: float) -> None:
         self._from = self.goal = value

@@ -5,10 +5,11 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import OpenSource, Player, on_grid
 from mivlo.core.engine.source import Source
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves import Move
 from mivlo.core.units import Array
 
@@ -21,7 +22,8 @@ WORKERS = 2
 def render_track(
     mix: Mix, track_id: str, open_source: OpenSource, *, start: int, end: int, sample_rate_hz: float
 ) -> Iterator[Array]:
-    """Yield (channels, n) blocks of one track of a mix behind its ledger and before its fader, from session frame start to end.
+    """Yield (channels, n) blocks of one track of a mix behind its ledger and before its fader, from session frame
+    start to end.
 
     Stages start at rest after the engine's pre-roll, as in live play from there; tails end where the range ends.
     Other tracks are read only where a move listens to them.
@@ -42,13 +44,11 @@ def render_track(
 def render_moves(source: Source, moves: Sequence[Move], *, sample_rate_hz: float) -> Iterator[Array]:
     """Yield (channels, n) blocks of a whole source through moves."""
     ledger = tuple(LedgerEntry(id=str(index), move=move) for index, move in enumerate(moves))
-    mix = Mix(tracks=(StripState(id="file", audio_id="file", ledger=ledger),))
+    mix = Mix(tracks=(Track(id="file", audio_id="file", ledger=ledger),))
     return render_track(mix, "file", lambda _: source, start=0, end=source.n_frames, sample_rate_hz=sample_rate_hz)
 
 
-def render_mix(
-    mix: Mix, open_source: OpenSource, *, start: int, end: int, sample_rate_hz: float
-) -> Iterator[Array]:
+def render_mix(mix: Mix, open_source: OpenSource, *, start: int, end: int, sample_rate_hz: float) -> Iterator[Array]:
     """Yield (2, n) blocks of the mix from session frame start to end, without wrapping at the loop."""
     with ThreadPoolExecutor(WORKERS) as workers:
         player = Player(

@@ -19,7 +19,9 @@ __all__ = ["SELDOM_BLOCK_FRAMES", "Extra", "Strip", "pan_gains", "start_of_prero
 BLOCK_GRID_FRAMES = 8_192  # pre-rolls begin on it, so that moves that work on blocks keep one grid from sample 0
 PREROLL_S = 1.0
 LEAST_BLOCK_FRAMES = 1_024
-SELDOM_BLOCK_FRAMES = 8_192  # at once, of what is not expected to change: a third of the time of as much in small blocks
+SELDOM_BLOCK_FRAMES = (
+    8_192  # at once, of what is not expected to change: a third of the time of as much in small blocks
+)
 FADE_FRAMES = STEPS * CONTROL_FRAMES
 _FADE = 0.5 - 0.5 * np.cos(np.pi * (np.arange(FADE_FRAMES) + 0.5) / FADE_FRAMES)
 
@@ -198,9 +200,7 @@ class Strip:
     def _started(self, specs: Sequence[StageSpec], frame: int) -> Pipeline:
         """Return a pipeline as play starts it: run from rest over the pre-roll, up to a frame."""
         first = start_of_preroll(frame, sample_rate_hz=self._rate) if specs else frame
-        pipeline = Pipeline(
-            specs, self.n_channels, start=first, sample_rate_hz=self._rate, rewindable=self._rewindable
-        )
+        pipeline = Pipeline(specs, self.n_channels, start=first, sample_rate_hz=self._rate, rewindable=self._rewindable)
         if self._tracing:
             pipeline.traces = {}
         pipeline.run(frame, self.read_raw, self._read_key, seldom=True)

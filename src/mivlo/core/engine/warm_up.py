@@ -2,9 +2,10 @@
 
 import numpy as np
 
-from mivlo.core.engine.mix import GroupState, LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.source import ArraySource
+from mivlo.core.model import Group, LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS
 
 __all__ = ["warm_up"]
@@ -24,8 +25,8 @@ def warm_up() -> None:
     ]
     ledger = tuple(LedgerEntry(id=str(index), move=move) for index, move in enumerate([*moves, *triggered]))
     sources = {"mono": ArraySource(np.zeros((1, 9_600))), "stereo": ArraySource(np.zeros((2, 9_600)))}
-    tracks = tuple(StripState(id=name, audio_id=name, ledger=ledger) for name in sources)
-    mix = Mix(tracks=tracks, master=GroupState(id="mix", ledger=ledger[:1], phase="linear"))
+    tracks = tuple(Track(id=name, audio_id=name, ledger=ledger) for name in sources)
+    mix = Mix(tracks=tracks, master=Group(id="mix", ledger=ledger[:1], phase="linear"))
     player = Player(mix, sources.__getitem__, start_frame=0, sample_rate_hz=RATE_HZ)
     player.render(1_024)
     player.apply(mix.model_copy(update={"tracks": tracks[:1], "dim": True}))

@@ -19,10 +19,11 @@ LEAST_STRENGTH = 0.05  # less is nobody's trouble
 LEAST_LOSS_PERCENT = 15.0  # of the hidden track's loudness in the region
 MOST_OF_PAIR = 3  # regions
 NARROWEST_BANDS = 4
-# A neighbour always takes something; a place counts as hidden as more than half of its loudness is gone, wholly from 0.9 on.
+# A neighbour always takes something; a place counts as hidden as more than half of its loudness is gone, wholly from
+# 0.9 on.
 COUNTS_FROM, COUNTS_FULLY = 0.5, 0.9
-# What a track lives from: where it excites the ear within 5 dB of its strongest place, fading out 10 dB further down. That its
-# faint overtones drown is no clash.
+# What a track lives from: where it excites the ear within 5 dB of its strongest place, fading out 10 dB further down.
+# That its faint overtones drown is no clash.
 CORE_DB, CORE_FADE_DB = 5.0, 10.0
 HIDDEN_FROM = 0.35  # of a moment's loudness in the region gone: it counts as hidden then
 MOST_TIMES, LONGEST_GAP_S, SHORTEST_S = 60, 0.3, 0.15
@@ -88,7 +89,9 @@ def _shared_out(heard: Heard, lost: Floats) -> Array:
 
     def part(frames: slice) -> Array:
         pairs = np.zeros((2, n_tracks, n_tracks, len(CAMS)))
-        excitation, sounding, loudness = (values[:, frames] for values in (heard.excitation, heard.sounding, heard.loudness))
+        excitation, sounding, loudness = (
+            values[:, frames] for values in (heard.excitation, heard.sounding, heard.loudness)
+        )
         masking_frames.shared_out(lost[:, frames], excitation, sounding, pairs, loudness)
         return pairs
 
@@ -154,7 +157,9 @@ def _of_sum(heard: Heard, alive: Array, lost: Floats, pairs: Array, hidden: int)
 def _clash(heard: Heard, loss: Array, region: slice, hidden: int, by: int | None, share: float) -> Clash:
     both = heard.sounding[hidden] & _sounding_by(heard, hidden, by)
     own = heard.loudness[hidden, :, region].sum(axis=1)
-    gone = (heard.loudness[hidden, :, region] - heard.kept[hidden, :, region]).sum(axis=1) * _taken_by(heard, hidden, by, region)
+    gone = (heard.loudness[hidden, :, region] - heard.kept[hidden, :, region]).sum(axis=1) * _taken_by(
+        heard, hidden, by, region
+    )
     there = both & (own > 0.05 * max(float(np.percentile(own[both], 95.0)), 1e-6)) if both.any() else both
     is_hidden = there & (gone > HIDDEN_FROM * own)
     weights = loss[region] + 1e-12
@@ -206,7 +211,8 @@ def _alike(heard: Heard, hidden: int, by: int) -> bool:
     a, b = (heard.excitation[index] for index in (hidden, by))
     of_a, of_b = (one.sum(axis=0, dtype=np.float64) for one in (a, b))
     energy = float(np.sqrt(of_a.sum() * of_b.sum()))
-    # By the inequality of Cauchy and Schwarz in each band: most pairs are unlike by their mean spectra, which is quickly told.
+    # By the inequality of Cauchy and Schwarz in each band: most pairs are unlike by their mean spectra, which is
+    # quickly told.
     if float(np.sqrt(of_a * of_b).sum()) <= ALIKE * energy:
         return False
     return float(np.sqrt(a * b).sum(dtype=np.float64)) > ALIKE * energy

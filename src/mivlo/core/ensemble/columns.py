@@ -22,7 +22,8 @@ SHORTEST_LOOP_S, LONGEST_LOOP_S = 1.6, 5.0
 class Columns:
     """Each (tracks, bands, times) uint8: ink 0..255, hidden 0..255, number of the track that takes most (NOBODY: none).
 
-    Hidden counts where a track has what it lives from; that its faint overtones drown is no clash, and would hide what is one.
+    Hidden counts where a track has what it lives from; that its faint overtones drown is no clash, and would hide
+    what is one.
     """
 
     ink: np.ndarray

@@ -18,7 +18,8 @@ FRONT, YIELDING = 0, 1
 
 @dataclass(frozen=True, slots=True)
 class Contest:
-    """`powers` (ears, 3, frames, bands): who goes first, who yields, all others; `active` (frames,): the first sounds there."""
+    """`powers` (ears, 3, frames, bands): who goes first, who yields, all others; `active` (frames,): the first sounds
+    there."""
 
     powers: Floats
     region: slice
@@ -41,7 +42,14 @@ def region_bands(low_hz: float, high_hz: float) -> slice:
 
 
 def contest_between(
-    tracks: Sequence[MixedTrack], heard: Heard, *, front: int, yielding: int, low_hz: float, high_hz: float, full_scale_db: float
+    tracks: Sequence[MixedTrack],
+    heard: Heard,
+    *,
+    front: int,
+    yielding: int,
+    low_hz: float,
+    high_hz: float,
+    full_scale_db: float,
 ) -> Contest | None:
     """Return what stands against what in a region; None where the two never sound together.
 
@@ -76,4 +84,6 @@ def outcome(contest: Contest, gain_power: Array) -> Outcome:
     powers = contest.powers.copy()
     powers[:, YIELDING, contest.active] *= gain_power.astype(np.float32)
     loudness, kept, _ = hear_powers(powers)
-    return Outcome(float(kept[FRONT, :, contest.region].sum(axis=1).mean()), float(loudness[YIELDING].sum(axis=1).mean()))
+    return Outcome(
+        float(kept[FRONT, :, contest.region].sum(axis=1).mean()), float(loudness[YIELDING].sum(axis=1).mean())
+    )

@@ -36,7 +36,8 @@ def sentence(clash: Clash, names: Sequence[str]) -> str:
 
 
 def what_can_be_won(clash: Clash, names: Sequence[str]) -> str:
-    """Return one sentence: how much of what is lost a cut in the other can win back; empty where there is no such cut."""
+    """Return one sentence: how much of what is lost a cut in the other can win back; empty where there is no such
+    cut."""
     if clash.by is None or clash.same_sound:
         return ""
     part = f"{clash.winnable_percent:.0f} %"

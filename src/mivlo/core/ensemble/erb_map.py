@@ -14,7 +14,8 @@ from mivlo.core.units import Array, Floats
 
 __all__ = ["ErbMap", "alike", "erb_map", "with_hop"]
 
-# Halvings of the rate, window in frames at that rate, and the highest frequency each serves: 170 ms where an ERB is 30 Hz.
+# Halvings of the rate, window in frames at that rate, and the highest frequency each serves: 170 ms where an ERB is
+# 30 Hz.
 RESOLUTIONS = ((4, 512, 350.0), (4, 256, 1_200.0), (2, 512, 4_800.0), (0, 2048, np.inf))
 HOP_FRAMES = 1_024  # at the working rate; two of them make a frame of the map
 PER_FRAME = 2
@@ -24,7 +25,8 @@ FRAMES_AT_ONCE = 128  # of spectra: they stay in the cache
 
 @dataclass(frozen=True, slots=True)
 class ErbMap:
-    """`power` (channels, frames, bands) float32: mean squares behind the middle ear, re full scale, from `start_s` on."""
+    """`power` (channels, frames, bands) float32: mean squares behind the middle ear, re full scale, from `start_s`
+    on."""
 
     power: Floats
     start_s: float
@@ -38,8 +40,8 @@ def erb_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> E
     ------
     Nothing.
 
-    Source: short-time Fourier transform (Hann), one window length for each part of the axis; each bin shared between the two
-    nearest bands of the ERB scale (Glasberg and Moore 1990)
+    Source: short-time Fourier transform (Hann), one window length for each part of the axis; each bin shared between
+    the two nearest bands of the ERB scale (Glasberg and Moore 1990)
     """
     halvings = halvings_of(sample_rate_hz)
     rate = sample_rate_hz / 2.0**halvings
@@ -47,7 +49,9 @@ def erb_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> E
     power = np.zeros((source.n_channels, n_frames * PER_FRAME, len(CAMS)), dtype=np.float32)
     weights = [
         _weights(size, rate / 2.0**halved, low_hz, high_hz)
-        for (halved, size, high_hz), low_hz in zip(RESOLUTIONS, (0.0, *(high for _, _, high in RESOLUTIONS)), strict=False)
+        for (halved, size, high_hz), low_hz in zip(
+            RESOLUTIONS, (0.0, *(high for _, _, high in RESOLUTIONS)), strict=False
+        )
     ]
     done = 0
     for chunk in windows(source, start=start, end=end, halvings=halvings, hop=HOP_FRAMES, resolutions=RESOLUTIONS):
@@ -59,7 +63,9 @@ def erb_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> E
                 for at in range(0, count, FRAMES_AT_ONCE):
                     until = min(at + FRAMES_AT_ONCE, count)
                     spectra = rfft(frames[at:until] * window, axis=1, overwrite_x=True)
-                    band_power.add_band_power(spectra, first_bin, bands, shares, power[channel, done + at : done + until])
+                    band_power.add_band_power(
+                        spectra, first_bin, bands, shares, power[channel, done + at : done + until]
+                    )
         done += count
     joined = power.reshape(source.n_channels, n_frames, PER_FRAME, len(CAMS)).mean(axis=2)
     return ErbMap(joined, start / sample_rate_hz, PER_FRAME * HOP_FRAMES / rate)
@@ -97,7 +103,8 @@ def with_hop(heard: ErbMap, hop_s: float) -> ErbMap:
 
 
 def _weights(size: int, rate_hz: float, low_hz: float, high_hz: float) -> tuple[int, np.ndarray, Floats]:
-    """Return the first bin from low_hz on, the lower of the two bands of each bin, and (bins, 2) weights to mean squares."""
+    """Return the first bin from low_hz on, the lower of the two bands of each bin, and (bins, 2) weights to mean
+    squares."""
     hz = np.arange(size // 2 + 1) * rate_hz / size
     chosen = np.flatnonzero((hz >= max(low_hz, 20.0)) & (hz < min(high_hz, 0.48 * rate_hz)))
     position = (hz_to_cams(hz[chosen]) - CAMS[0]) / STEP_CAMS

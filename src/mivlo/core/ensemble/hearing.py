@@ -1,8 +1,9 @@
 """The ear: frequency scale, thresholds, excitation, and loudness alone and in the presence of other sounds.
 
 Source: B. C. J. Moore, B. R. Glasberg, T. Baer, "A model for the prediction of thresholds, loudness, and partial
-loudness", JAES 45(4), 1997, with the constants of ANSI S3.4-2007; B. R. Glasberg, B. C. J. Moore, "Derivation of auditory
-filter shapes from notched-noise data", Hearing Research 47, 1990. All tables and formulas from memory; what they must give
+loudness", JAES 45(4), 1997, with the constants of ANSI S3.4-2007; B. R. Glasberg, B. C. J. Moore, "Derivation of
+auditory filter shapes from notched-noise data", Hearing Research 47, 1990. All tables and formulas from memory; what
+they must give
 is held by tests/core/test_hearing.py (absolute threshold, sones, masked thresholds, upward spread).
 """
 
@@ -11,22 +12,95 @@ import numpy as np
 from mivlo.core.units import Array, Floats
 
 __all__ = [
-    "ALPHA", "CAMS", "CENTRES_HZ", "E_THRESHOLD", "LOW_GAIN", "MASKING_K", "OFFSET_A", "SONE_SCALE", "STEP_CAMS", "TRANSFER_DB",
-    "cams_to_hz", "erb_hz", "hz_to_cams", "partial_loudness", "roex_slopes", "specific_loudness", "spread_tables",
-]  # fmt: skip
+    "ALPHA",
+    "CAMS",
+    "CENTRES_HZ",
+    "E_THRESHOLD",
+    "LOW_GAIN",
+    "MASKING_K",
+    "OFFSET_A",
+    "SONE_SCALE",
+    "STEP_CAMS",
+    "TRANSFER_DB",
+    "cams_to_hz",
+    "erb_hz",
+    "hz_to_cams",
+    "partial_loudness",
+    "roex_slopes",
+    "specific_loudness",
+    "spread_tables",
+]
 
 STEP_CAMS = 0.5
 CAMS = np.arange(1.75, 38.8, STEP_CAMS)  # 47 Hz to 15 kHz
 
 # Threshold of hearing, free field, both ears: ISO 226:2003 and, above 12.5 kHz, ISO 389-7 (from memory).
 THRESHOLD_HZ = (
-    20, 25, 31.5, 40, 50, 63, 80, 100, 125, 160, 200, 250, 315, 400, 500, 630, 800, 1_000, 1_250, 1_600, 2_000, 2_500, 3_150,
-    4_000, 5_000, 6_300, 8_000, 10_000, 12_500, 14_000, 16_000,
-)  # fmt: skip
+    20,
+    25,
+    31.5,
+    40,
+    50,
+    63,
+    80,
+    100,
+    125,
+    160,
+    200,
+    250,
+    315,
+    400,
+    500,
+    630,
+    800,
+    1_000,
+    1_250,
+    1_600,
+    2_000,
+    2_500,
+    3_150,
+    4_000,
+    5_000,
+    6_300,
+    8_000,
+    10_000,
+    12_500,
+    14_000,
+    16_000,
+)
 THRESHOLD_DB = (
-    78.5, 68.7, 59.5, 51.1, 44.0, 37.5, 31.5, 26.5, 22.1, 17.9, 14.4, 11.4, 8.6, 6.2, 4.4, 3.0, 2.2, 2.4, 3.5, 1.7, -1.3, -4.2,
-    -6.0, -5.4, -1.5, 6.0, 12.6, 13.9, 12.3, 18.4, 40.2,
-)  # fmt: skip
+    78.5,
+    68.7,
+    59.5,
+    51.1,
+    44.0,
+    37.5,
+    31.5,
+    26.5,
+    22.1,
+    17.9,
+    14.4,
+    11.4,
+    8.6,
+    6.2,
+    4.4,
+    3.0,
+    2.2,
+    2.4,
+    3.5,
+    1.7,
+    -1.3,
+    -4.2,
+    -6.0,
+    -5.4,
+    -1.5,
+    6.0,
+    12.6,
+    13.9,
+    12.3,
+    18.4,
+    40.2,
+)
 # Excitation at threshold: constant from 500 Hz on, rising below (ANSI S3.4-2007, from memory).
 EXCITATION_HZ = (50, 63, 80, 100, 125, 160, 200, 250, 315, 400, 500)
 EXCITATION_DB = (28.18, 23.90, 19.20, 15.68, 12.67, 10.09, 8.08, 6.30, 5.30, 4.50, 3.63)
@@ -65,7 +139,8 @@ def excitation_at_threshold_db(hz: Array) -> Array:
 
 
 def transfer_db(hz: Array) -> Array:
-    """Return the gain from the free field to the cochlea: what makes a tone at the threshold of hearing just excite it."""
+    """Return the gain from the free field to the cochlea: what makes a tone at the threshold of hearing just excite
+    it."""
     return excitation_at_threshold_db(hz) - _interpolated(hz, THRESHOLD_HZ, THRESHOLD_DB)
 
 
@@ -104,7 +179,8 @@ def roex(component_hz: Array, centres_hz: Array, level_db: Array) -> Array:
 
 
 def spread_tables() -> Floats:
-    """Return (LEVELS, bands, bands) float32: what a band's power excites of each centre, for each level in dB per ERB."""
+    """Return (LEVELS, bands, bands) float32: what a band's power excites of each centre, for each level in dB per
+    ERB."""
     levels = np.arange(LEVELS, dtype=np.float64)[:, None, None]
     tables: Floats = roex(CENTRES_HZ[None, :, None], CENTRES_HZ[None, None, :], levels).astype(np.float32)
     return tables
@@ -147,7 +223,9 @@ def partial_loudness(excitation: Array, noise: Array, *, bands: slice = slice(No
     at_threshold, quiet = law(n * (1.0 + k) + quiet_e), law(quiet_e)
     zero = offset**alpha
     above = both - zero - (at_threshold - quiet) * (threshold / np.maximum(e, 1e-12)) ** 0.3
-    below = (2.0 * e / (e + threshold)) ** 1.5 * (quiet - zero) / np.maximum(at_threshold - alone, 1e-12) * (both - alone)
+    below = (
+        (2.0 * e / (e + threshold)) ** 1.5 * (quiet - zero) / np.maximum(at_threshold - alone, 1e-12) * (both - alone)
+    )
     return np.asarray(SONE_SCALE * np.maximum(np.where(e >= threshold, above, below), 0.0))
 
 

@@ -1,4 +1,5 @@
-"""All tracks of a mix heard at once: each one's loudness alone, what is kept of it among the others, and what it excites."""
+"""All tracks of a mix heard at once: each one's loudness alone, what is kept of it among the others, and what it
+excites."""
 
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -48,7 +49,8 @@ class MixedTrack:
 
 @dataclass(frozen=True, slots=True)
 class Heard:
-    """`loudness` alone and `kept` among the others, sones per band, and `excitation` (power): (tracks, frames, bands) float32.
+    """`loudness` alone and `kept` among the others, sones per band, and `excitation` (power): (tracks, frames, bands)
+    float32.
 
     `total` (frames, bands) is the excitation of all; `sounding` (tracks, frames) tells when each plays.
     """
@@ -102,7 +104,8 @@ def full_scale_db_spl(tracks: Sequence[MixedTrack], *, listening_db_spl: float =
 
 
 def ear_powers(tracks: Sequence[MixedTrack]) -> Floats:
-    """Return (ears, tracks, frames, bands), re full scale: one ear where both hear the same. Raises nothing; source: ours."""
+    """Return (ears, tracks, frames, bands), re full scale: one ear where both hear the same. Raises nothing; source:
+    ours."""
     n_frames = max(len(track.heard.power[0]) for track in tracks)
     centred = all(len(track.heard.power) == 1 and track.pan == 0.0 for track in tracks)
     out = np.zeros((1 if centred else 2, len(tracks), n_frames, len(CENTRES_HZ)), dtype=np.float32)
@@ -127,8 +130,8 @@ def hear(tracks: Sequence[MixedTrack], *, full_scale_db: float) -> Heard:
     ------
     Nothing.
 
-    Source: partial loudness after Moore, Glasberg and Baer (1997), on powers in bands half an ERB apart; filter slopes of a
-    track alone from its own level, among others from the level of the sum, so that excitations add up
+    Source: partial loudness after Moore, Glasberg and Baer (1997), on powers in bands half an ERB apart; filter
+    slopes of a track alone from its own level, among others from the level of the sum, so that excitations add up
     """
     ears = ear_powers(tracks)
     ears *= np.float32(10.0 ** (full_scale_db / 10.0))
@@ -140,7 +143,8 @@ def hear(tracks: Sequence[MixedTrack], *, full_scale_db: float) -> Heard:
 
 
 def hear_powers(ears: Floats) -> tuple[Floats, Floats, Floats]:
-    """Return loudness alone, what is kept of it, and excitation, each (tracks, frames, bands), of (ears, tracks, frames, bands).
+    """Return loudness alone, what is kept of it, and excitation, each (tracks, frames, bands), of (ears, tracks,
+    frames, bands).
 
     Powers are as they reach the cochlea, 1 is 0 dB SPL. Raises nothing. Source: as `hear`.
     """
@@ -153,9 +157,7 @@ def hear_powers(ears: Floats) -> tuple[Floats, Floats, Floats]:
         frames = slice(first, first + PART_FRAMES)
         for power in ears:
             chosen = np.ascontiguousarray(power[:, frames])
-            masking_frames.lose(
-                chosen, spread, reach, law, loudness[:, frames], kept[:, frames], excitation[:, frames]
-            )
+            masking_frames.lose(chosen, spread, reach, law, loudness[:, frames], kept[:, frames], excitation[:, frames])
 
     with ThreadPoolExecutor(2) as both:
         list(both.map(part, range(0, n_frames, PART_FRAMES)))

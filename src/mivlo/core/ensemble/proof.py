@@ -19,7 +19,8 @@ FORWARD_PERCENT = 6.0
 
 @dataclass(frozen=True, slots=True)
 class Proof:
-    """What changed while both play, in the region; percentages are of the loudness that each has there, or everywhere, alone.
+    """What changed while both play, in the region; percentages are of the loudness that each has there, or
+    everywhere, alone.
 
     Parameters
     ----------
@@ -87,6 +88,6 @@ def proof_sentence(proof: Proof, front: str, yielding: str) -> str:
     if proof.verdict == "gained nothing":
         return f"{front} gained nothing to speak of there ({proof.gained_percent:+.0f} %); {cost}"
     return (
-        f"{front} gained {proof.gained_percent:.0f} % of its loudness there; {proof.hidden_after_percent:.0f} % of it stays "
-        f"hidden ({proof.hidden_before_percent:.0f} % before); {cost}"
+        f"{front} gained {proof.gained_percent:.0f} % of its loudness there; "
+        f"{proof.hidden_after_percent:.0f} % of it stays hidden ({proof.hidden_before_percent:.0f} % before); {cost}"
     )

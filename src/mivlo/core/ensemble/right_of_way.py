@@ -3,35 +3,36 @@
 from collections.abc import Sequence
 
 import numpy as np
-from pydantic import Field
 
-from mivlo.core.engine.mix import Frozen, Region
+from mivlo.core.model import RightOfWay
 from mivlo.core.roles import Role
 
-__all__ = ["RegionRule", "RightOfWay", "complete_order", "first_order", "goes_first", "same_region", "yield_limit_db"]
+__all__ = ["complete_order", "first_order", "goes_first", "same_region", "yield_limit_db"]
 
 # Common practice, no source: the voice tells the story, drums and bass carry it, held and filling parts make room.
 PRECEDENCE: tuple[Role, ...] = (
-    "lead voice", "snare", "kick", "bass", "electric guitar", "brass", "reeds", "strings", "acoustic guitar", "keys", "toms",
-    "backing voice", "hand percussion", "cymbals", "other", "full backing",
-)  # fmt: skip
-YIELD_LIMIT_DB, BACKING_LIMIT_DB = 4.0, 1.0  # of a single track, of a finished backing: more only if the user goes further
+    "lead voice",
+    "snare",
+    "kick",
+    "bass",
+    "electric guitar",
+    "brass",
+    "reeds",
+    "strings",
+    "acoustic guitar",
+    "keys",
+    "toms",
+    "backing voice",
+    "hand percussion",
+    "cymbals",
+    "other",
+    "full backing",
+)
+YIELD_LIMIT_DB, BACKING_LIMIT_DB = (
+    4.0,
+    1.0,
+)  # of a single track, of a finished backing: more only if the user goes further
 SAME_SHARE = 0.5  # of the shorter of two regions in common: they are the same place
-
-
-class RegionRule(Region):
-    """An exception from the order, for two tracks in a region; `first` None: both stay."""
-
-    one: str = Field(max_length=64)
-    other: str = Field(max_length=64)
-    first: str | None = Field(default=None, max_length=64)
-
-
-class RightOfWay(Frozen):
-    """The order of tracks and groups by their ids, those that go first in front, and exceptions by region; later ones count."""
-
-    order: tuple[str, ...] = Field(default=(), max_length=300)
-    exceptions: tuple[RegionRule, ...] = Field(default=(), max_length=300)
 
 
 def first_order(roles: Sequence[Role | None]) -> list[int]:
@@ -56,7 +57,9 @@ def same_region(low_hz: float, high_hz: float, other_low_hz: float, other_high_h
     return bool(common >= SAME_SHARE * min(np.log2(high_hz / low_hz), np.log2(other_high_hz / other_low_hz)))
 
 
-def goes_first(rights: RightOfWay, order: Sequence[str], one: str, other: str, *, low_hz: float, high_hz: float) -> str | None:
+def goes_first(
+    rights: RightOfWay, order: Sequence[str], one: str, other: str, *, low_hz: float, high_hz: float
+) -> str | None:
     """Return which of two goes first in a region; None: both stay.
 
     Parameters

@@ -34,8 +34,8 @@ ENOUGH = 0.9  # of what a cut of the whole region by the limit wins: then the ch
 SAFETY = 1.06  # only some moments are looked at: a little more than asked, so that it is not less on the whole
 STEPS = 6  # of the search for the least depth
 MIDDLE_PAN, MIDDLE_DB = 0.15, 1.5  # a track is in the middle up to there, in its pan and between its channels
-# A key opens wholly in most of the moments in which its track sounds there: its threshold lies below them by as much as full
-# depth takes.
+# A key opens wholly in most of the moments in which its track sounds there: its threshold lies below them by as much
+# as full depth takes.
 OPEN_PERCENTILE, RATIO, KNEE_DB, LEAST_THRESHOLD_DB = 8.0, 8.0, 6.0, -80.0
 LISTENED_S, BLOCK_FRAMES = 60.0, 8_192
 QUIET_DB = 45.0
@@ -92,13 +92,20 @@ def draft_yield(
     ------
     ParameterError: the two never sound together, or a part beyond 0..1
 
-    Source: ours; losses by partial loudness, costs by loudness (`outcome`); the limits are common practice, no source. A
-    flat bell: its steep sides cost the yielding track about a third less than a bell's for the same gain (bench/ensemble).
+    Source: ours; losses by partial loudness, costs by loudness (`outcome`); the limits are common practice, no
+    source. A flat bell: its steep sides cost the yielding track about a third less than a bell's for the same gain
+    (bench/ensemble).
     """
     if not 0.0 < part <= 1.0:
         raise ParameterError(f"part={part} must be above 0 and at most 1 (all that can be won)")
     contest = contest_between(
-        tracks, heard, front=front.index, yielding=yielding.index, low_hz=low_hz, high_hz=high_hz, full_scale_db=full_scale_db
+        tracks,
+        heard,
+        front=front.index,
+        yielding=yielding.index,
+        low_hz=low_hz,
+        high_hz=high_hz,
+        full_scale_db=full_scale_db,
     )
     if contest is None:
         raise ParameterError("these two tracks never sound together: there is nothing to yield")
@@ -108,8 +115,10 @@ def draft_yield(
     hz, width, depth, result = _least(contest, low_hz, high_hz, limit, part, mid_share)
     rest, gone = _ends(contest)
     figures: dict[str, Any] = {
-        "hz": round(hz, 1), "q": round(float(np.clip(octaves_to_q(width), 0.3, 12.0)), 2), "channel": "mid" if mid else "both",
-    }  # fmt: skip
+        "hz": round(hz, 1),
+        "q": round(float(np.clip(octaves_to_q(width), 0.3, 12.0)), 2),
+        "channel": "mid" if mid else "both",
+    }
     regained = (result.front - rest.front) / max(gone.front - rest.front, 1e-9)
     costs = 100.0 * (1.0 - result.yielding / max(rest.yielding, 1e-9))
     move: Move = FlatBell(**figures, gain_db=-depth)
@@ -128,12 +137,12 @@ def _ends(contest: Contest) -> tuple[Outcome, Outcome]:
 _Dip = tuple[float, float, float, Outcome]  # hz, width in octaves, depth in dB, what it gives
 
 
-def _least(
-    contest: Contest, low_hz: float, high_hz: float, limit_db: float, part: float, mid_share: float
-) -> _Dip:
-    """Return centre, width and least depth of the flat bell that brings the part back at the least cost, and what it gives.
+def _least(contest: Contest, low_hz: float, high_hz: float, limit_db: float, part: float, mid_share: float) -> _Dip:
+    """Return centre, width and least depth of the flat bell that brings the part back at the least cost, and what it
+    gives.
 
-    Where none brings it back within the limit: of those that win nearly as much as a cut of the whole region, the cheapest.
+    Where none brings it back within the limit: of those that win nearly as much as a cut of the whole region, the
+    cheapest.
     """
     rest, gone = _ends(contest)
     target = rest.front + min(SAFETY * part, 1.0) * (gone.front - rest.front)
@@ -204,13 +213,21 @@ def _keyed(
     figures: dict[str, Any], depth_db: float, front: Contender, low_hz: float, high_hz: float,
     times: tuple[tuple[float, float], ...], sample_rate_hz: float,
 ) -> DynamicFlatBell:  # fmt: skip
-    """Return the dip that listens to the front track in the region, its threshold by what it hears there of the raw sound."""
+    """Return the dip that listens to the front track in the region, its threshold by what it hears there of the raw
+    sound."""
     start = next(start.values for start in DynamicFlatBell.starts if start.label == "give way to")
-    move = DynamicFlatBell.model_validate({
-        **start, **figures, "depth_db": -round(max(depth_db, 0.1), 1), "ratio": RATIO, "knee_db": KNEE_DB, "listens_to": front.id,
-        "key_hz": round(float(np.sqrt(low_hz * high_hz)), 1),
-        "key_q": round(float(np.clip(octaves_to_q(float(np.log2(high_hz / low_hz))), 0.3, 10.0)), 2),
-    })  # fmt: skip
+    move = DynamicFlatBell.model_validate(
+        {
+            **start,
+            **figures,
+            "depth_db": -round(max(depth_db, 0.1), 1),
+            "ratio": RATIO,
+            "knee_db": KNEE_DB,
+            "listens_to": front.id,
+            "key_hz": round(float(np.sqrt(low_hz * high_hz)), 1),
+            "key_q": round(float(np.clip(octaves_to_q(float(np.log2(high_hz / low_hz))), 0.3, 10.0)), 2),
+        }
+    )
     times_s, levels_db = _heard_by(move, front, times, sample_rate_hz)
     within = np.zeros(len(times_s), dtype=bool)
     for first, last in times:
@@ -228,8 +245,10 @@ def _heard_by(
     move: DynamicFlatBell, front: Contender, times: tuple[tuple[float, float], ...], sample_rate_hz: float
 ) -> tuple[Array, Array]:
     """Return times of the session, and the levels that the move's own detector reads of the raw sound."""
-    stage = move.model_copy(update={"lookahead_ms": 0.0}).stage("y", on=True, keepers=(), sample_rate_hz=sample_rate_hz).make(
-        1, sample_rate_hz
+    stage = (
+        move.model_copy(update={"lookahead_ms": 0.0})
+        .stage("y", on=True, keepers=(), sample_rate_hz=sample_rate_hz)
+        .make(1, sample_rate_hz)
     )
     first = max(round((times[0][0] - front.start_s - 1.0) * sample_rate_hz), 0) if times else 0
     first = first // BLOCK_FRAMES * BLOCK_FRAMES

@@ -31,7 +31,8 @@ def flat_bell(hz: float, gain_db: float, q: float) -> tuple[AnalogSection, ...]:
 
     Its width is that of `bell` (at half the gain in dB); between, it is flatter, and its sides are twice as steep.
 
-    Source: S. Orfanidis, "High-order digital parametric equalizer design", JAES 53(11), 2005, Butterworth of order 2 (from
+    Source: S. Orfanidis, "High-order digital parametric equalizer design", JAES 53(11), 2005, Butterworth of order 2
+    (from
     memory; the roots are worked out here)
     """
     numerator, denominator = (_band_roots(10.0 ** (sign * gain_db / 80.0), q) for sign in (1.0, -1.0))
@@ -42,7 +43,8 @@ def flat_bell(hz: float, gain_db: float, q: float) -> tuple[AnalogSection, ...]:
 
 
 def _band_roots(alpha: float, q: float) -> list[complex]:
-    """Return one of each conjugate pair of roots of p² + √2·alpha·p + alpha², p = q·(s + 1/s), the lower in frequency first."""
+    """Return one of each conjugate pair of roots of p² + √2·alpha·p + alpha², p = q·(s + 1/s), the lower in frequency
+    first."""
     low_pass_root = alpha * np.exp(0.75j * np.pi)
     return sorted((complex(root) for root in np.roots([1.0, -low_pass_root / q, 1.0])), key=abs)
 

@@ -26,9 +26,7 @@ class Biquad:
         return Biquad(1.0 / self.b0, self.a1 / self.b0, self.a2 / self.b0, self.b1 / self.b0, self.b2 / self.b0)
 
 
-def frequency_response(
-    sections: Sequence[Biquad], freqs_hz: Array, *, sample_rate_hz: float
-) -> NDArray[np.complex128]:
+def frequency_response(sections: Sequence[Biquad], freqs_hz: Array, *, sample_rate_hz: float) -> NDArray[np.complex128]:
     """Return the complex response of sections in series.
 
     Parameters

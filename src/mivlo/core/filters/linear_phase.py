@@ -17,7 +17,9 @@ __all__ = [
 ]  # fmt: skip
 
 SHORTEST_TAPS, LONGEST_TAPS = 1 << 11, 1 << 19
-DECAY_DB = 34.0  # what half a filter must have died down by; measured: deep bells of the longest filter stay within 0.03 dB
+DECAY_DB = (
+    34.0  # what half a filter must have died down by; measured: deep bells of the longest filter stay within 0.03 dB
+)
 CIRCLE = 1e-9  # nearer to the unit circle, a zero is a corner of the magnitude, not a slow decay
 NOTCH_FLOOR, NOTCH_PERIODS = 0.01, 6.7  # -40 dB, and periods of the width there: 0.08 dB at most
 TAPER = 0.2  # of each half, faded out
@@ -125,7 +127,8 @@ def lane_gains(
 
 
 def linear_phase_kernel(gains: Array, n_taps: int) -> Array:
-    """Return the (..., n_taps) symmetric filter of (..., bins) real gains at `kernel_freqs_hz`; its centre is n_taps // 2.
+    """Return the (..., n_taps) symmetric filter of (..., bins) real gains at `kernel_freqs_hz`; its centre is n_taps
+    // 2.
 
     Source: frequency sampling on a twofold grid; the outer fifth of each half is faded out by a raised cosine
     """

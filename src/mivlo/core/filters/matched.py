@@ -49,7 +49,8 @@ def bell(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> tuple
 
 
 def plain_bell(hz: float, gain_db: float, q: float, *, sample_rate_hz: float) -> Biquad:
-    """Return the closed form of one section: exact at its centre, within 1.4 dB at 44.1 kHz where widest and highest."""
+    """Return the closed form of one section: exact at its centre, within 1.4 dB at 44.1 kHz where widest and
+    highest."""
     if gain_db < 0.0:
         return plain_bell(hz, -gain_db, q, sample_rate_hz=sample_rate_hz).inverse()
     if gain_db == 0.0:
@@ -95,9 +96,7 @@ def notch(hz: float, q: float, *, sample_rate_hz: float) -> tuple[Biquad, ...]:
     return _carried_over((analog.notch(hz, q),), sample_rate_hz)
 
 
-def cut_sections(
-    hz: float, order: int, q: float, *, high_pass: bool, sample_rate_hz: float
-) -> tuple[Biquad, ...]:
+def cut_sections(hz: float, order: int, q: float, *, high_pass: bool, sample_rate_hz: float) -> tuple[Biquad, ...]:
     """Return a Butterworth low cut (high_pass) or high cut as digital sections of first and second order."""
     prototypes = analog.butterworth(hz, order, high_pass=high_pass, q=q)
     if not high_pass:
@@ -109,7 +108,8 @@ def cut_sections(
 
 
 def plain_shelf(prototype: AnalogSection, *, sample_rate_hz: float) -> Biquad:
-    """Return one section for a shelf whose gain moves: exact at 0 Hz and at its frequency, squeezed towards half the rate."""
+    """Return one section for a shelf whose gain moves: exact at 0 Hz and at its frequency, squeezed towards half the
+    rate."""
     return _bilinear(prototype, sample_rate_hz)
 
 
@@ -126,9 +126,7 @@ def _inverse(sections: tuple[Biquad, ...]) -> tuple[Biquad, ...]:
 def _carried_over(prototypes: tuple[AnalogSection, ...], sample_rate_hz: float) -> tuple[Biquad, ...]:
     """Return a section for each prototype, and one more where these alone are not near enough."""
     if prototypes[0].hz < BILINEAR_BELOW * sample_rate_hz and prototypes[-1].a[0]:
-        return tuple(
-            (_bilinear if prototype.a[0] else _mapped)(prototype, sample_rate_hz) for prototype in prototypes
-        )
+        return tuple((_bilinear if prototype.a[0] else _mapped)(prototype, sample_rate_hz) for prototype in prototypes)
     mapped = tuple(_mapped(prototype, sample_rate_hz) for prototype in prototypes)
     if _error_db(prototypes, mapped, sample_rate_hz) < NEAR_ENOUGH_DB:
         return mapped
@@ -156,7 +154,8 @@ def _mapped(prototype: AnalogSection, sample_rate_hz: float) -> Biquad:
 
 
 def _map_roots(c: tuple[float, float, float], hz: float, sample_rate_hz: float) -> tuple[float, float]:
-    """Return the digital polynomial 1 + c1·z⁻¹ + c2·z⁻² of an analogue one in falling powers of s, 1 where it has no root."""
+    """Return the digital polynomial 1 + c1·z⁻¹ + c2·z⁻² of an analogue one in falling powers of s, 1 where it has no
+    root."""
     w_unit = 2.0 * np.pi * hz / sample_rate_hz
     if c[0] == 0.0:
         return (0.0, 0.0) if c[1] == 0.0 else (-float(np.exp(-w_unit * c[2] / c[1])), 0.0)
@@ -235,7 +234,12 @@ def _correction_error(figures: Array, phi: Array, missing: Array) -> tuple[Array
     bottom, bottom_slope_1, bottom_slope_2 = _positive_polynomial(figures[2:])
     above, below = top @ phi, bottom @ phi
     slopes = np.stack(
-        [top_slope_1 @ phi / above, top_slope_2 @ phi / above, -(bottom_slope_1 @ phi) / below, -(bottom_slope_2 @ phi) / below],
+        [
+            top_slope_1 @ phi / above,
+            top_slope_2 @ phi / above,
+            -(bottom_slope_1 @ phi) / below,
+            -(bottom_slope_2 @ phi) / below,
+        ],
         axis=1,
     )
     return np.log(above / below) - missing, slopes, (top, bottom)

@@ -1,8 +1,9 @@
-"""How a suspect is auditioned: alone, without it, and lifted so that it is plain; and what is kept when it is wanted."""
+"""How a suspect is auditioned: alone, without it, and lifted so that it is plain; and what is kept when it is
+wanted."""
 
 from pydantic import BaseModel
 
-from mivlo.core.engine.mix import Keeper
+from mivlo.core.model import Keeper
 from mivlo.core.units import q_to_octaves
 
 __all__ = ["Auditions", "auditions", "keeper_around"]

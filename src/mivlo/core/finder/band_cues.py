@@ -30,7 +30,13 @@ OVERTONES = 8
 SOUNDING_DB = 24.0  # below its usual loud level, a place no longer sounds
 BODY_REACH_DB, BODY_WIDE, BODY_FINE, BODY_TURNS = 60.0, 21, 3, 4  # widths in bands: a third of an octave, and a line
 MOST_OVERTONES, OVERTONE_REACH = 24, 2.0  # bands: 40 cents, for stiff strings and vibrato
-RELATIVES = {"octave below": -60, "twelfth below": -95, "two octaves below": -120, "octave above": 60, "twelfth above": 95}
+RELATIVES = {
+    "octave below": -60,
+    "twelfth below": -95,
+    "two octaves below": -120,
+    "octave above": 60,
+    "twelfth above": 95,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,7 +130,11 @@ def _level_cues(x: Floats, loudness: Floats) -> dict[str, Floats]:
         cues[f"{name}, proud"] = _stand_out(curve)
     top = float(curves["power"].max())
     cues["below the top"] = curves["mean level"] - top
-    smooth = {"middle": np.median(thirds, axis=0), "loud": thirds[loud].mean(axis=0), "quiet": thirds[quiet].mean(axis=0)}
+    smooth = {
+        "middle": np.median(thirds, axis=0),
+        "loud": thirds[loud].mean(axis=0),
+        "quiet": thirds[quiet].mean(axis=0),
+    }
     for name, curve in smooth.items():
         cues[f"third octaves, {name}"] = curve - top
         cues[f"third octaves, {name}, proud"] = curve - median_filter(curve, 2 * BANDS_PER_OCTAVE + 1, mode="nearest")
@@ -150,10 +160,12 @@ def _peak_cues(x: Floats, proud: Floats, peaks: np.ndarray, hop_s: float) -> dic
     starts = (here[1:] & ~here[:-1]).sum(axis=0)
     around = np.convolve(n_peaks, np.ones(17), "same")
     return found | {
-        "share proud": here.mean(axis=0), "peak share": near / len(x),
+        "share proud": here.mean(axis=0),
+        "peak share": near / len(x),
         "length of stay": here.sum(axis=0) * hop_s / (starts + 1.0),
-        "stays a second": starts / (len(x) * hop_s), "peaks here of peaks around": near / (around + 0.01 * len(x) + 1.0),
-    }  # fmt: skip
+        "stays a second": starts / (len(x) * hop_s),
+        "peaks here of peaks around": near / (around + 0.01 * len(x) + 1.0),
+    }
 
 
 def _time_cues(x: Floats, outline: Floats, proud: Floats, active: np.ndarray, hop_s: float) -> dict[str, Floats]:
@@ -195,7 +207,8 @@ def _together(proud: Floats) -> dict[str, Floats]:
 
 
 def _explained(proud: Floats, peaks: np.ndarray) -> tuple[dict[str, Floats], np.ndarray]:
-    """Return by how much each place is explained as an overtone of something that sounds, itself left out; and the roots.
+    """Return by how much each place is explained as an overtone of something that sounds, itself left out; and the
+    roots.
 
     The roots are the bands (frames,) of the strongest overtone series.
 
@@ -224,7 +237,8 @@ def _explained(proud: Floats, peaks: np.ndarray) -> tuple[dict[str, Floats], np.
 
 
 def _body_cues(x: Floats, peaks: np.ndarray, roots: np.ndarray, loudness: Floats) -> dict[str, Floats]:
-    """Return what the place alone does to the lines that pass it, whichever overtone each is: widely, finely, and when loud.
+    """Return what the place alone does to the lines that pass it, whichever overtone each is: widely, finely, and
+    when loud.
 
     Each line's level below its frame's loudness is taken for the sum of what its number in the overtone series gives
     and what its place gives; as the notes move, the two come apart.
@@ -263,7 +277,8 @@ def _overtone_numbers(bands: np.ndarray, roots: np.ndarray) -> np.ndarray:
 def _body(
     number: np.ndarray, bands: np.ndarray, level: Floats, chosen: np.ndarray, n_bands: int, few: float, width: int
 ) -> tuple[Floats, Floats]:
-    """Return what each place gives (bands,) in dB, towards 0 where fewer than a few lines tell, and how many there do."""
+    """Return what each place gives (bands,) in dB, towards 0 where fewer than a few lines tell, and how many there
+    do."""
     number, bands, level = number[chosen], bands[chosen], level[chosen]
     counts = np.bincount(number, minlength=MOST_OVERTONES + 1) + 1.0
     density = uniform_filter1d(np.bincount(bands, minlength=n_bands).astype(float), width, mode="constant") * width
@@ -301,7 +316,9 @@ def _loudness_cues(x: Floats, proud: Floats, peaks: np.ndarray, loudness: Floats
     return cues | {
         "quarters 4 less 1, proud": _stand_out(quarters[3] - quarters[0]),
         "quarters 4 less 2, proud": _stand_out(quarters[3] - quarters[1]),
-        "sounding, quarter 1": shares[0], "sounding, quarter 4": shares[3],
-        "peaks, loud less quiet": (loud + few * usual_height) / (n_loud + few) - (quiet + few * usual_height) / (n_quiet + few),
+        "sounding, quarter 1": shares[0],
+        "sounding, quarter 4": shares[3],
+        "peaks, loud less quiet": (loud + few * usual_height) / (n_loud + few)
+        - (quiet + few * usual_height) / (n_quiet + few),
         "peak share, loud less quiet": (n_loud - n_quiet) / (0.5 * len(x)),
-    }  # fmt: skip
+    }

@@ -7,7 +7,18 @@ import numpy as np
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LOWEST_HZ, LevelMap, loud_frames, quiet_frames, window_s
 from mivlo.core.units import Array, Floats
 
-__all__ = ["LINE", "WIDE", "BellFit", "Expected", "bell_curve", "bell_fit", "bell_gain_db", "bell_of", "likely_bell", "ring_q"]
+__all__ = [
+    "LINE",
+    "WIDE",
+    "BellFit",
+    "Expected",
+    "bell_curve",
+    "bell_fit",
+    "bell_gain_db",
+    "bell_of",
+    "likely_bell",
+    "ring_q",
+]
 
 NARROW_QS, NARROW_REACH = np.geomspace(4.0, 60.0, 24), 40  # bands: two thirds of an octave either side
 WIDEST_RING_Q = 8.0
@@ -65,7 +76,8 @@ def bell_fit(curve: Floats, band: int) -> BellFit:
 
 
 def ring_q(curve: Floats, band: int) -> float:
-    """Return the Q of the band in which a ring is listened for: as wide as what stands there in a curve, whatever it is."""
+    """Return the Q of the band in which a ring is listened for: as wide as what stands there in a curve, whatever it
+    is."""
     return max(bell_fit(curve, band).q, WIDEST_RING_Q)
 
 
@@ -86,16 +98,18 @@ def bell_of(levels: LevelMap, active: np.ndarray, hz: float, *, wide: bool, when
 
 
 def likely_bell(curve: Floats, hz: float, expected: Expected) -> BellFit:
-    """Return the bell at a frequency that is likely in a curve on the bands of a level map, for what is expected of a fault.
+    """Return the bell at a frequency that is likely in a curve on the bands of a level map, for what is expected of a
+    fault.
 
-    In a smooth curve that is the bell which fits best; where an instrument's own peaks are as high, what is expected counts.
+    In a smooth curve that is the bell which fits best; where an instrument's own peaks are as high, what is expected
+    counts.
 
     Raises
     ------
     Nothing.
 
-    Source: Bayesian linear regression (C. Bishop, Pattern Recognition and Machine Learning, 2006, section 3.3), averaged
-    over a grid of Q by how likely each is
+    Source: Bayesian linear regression (C. Bishop, Pattern Recognition and Machine Learning, 2006, section 3.3),
+    averaged over a grid of Q by how likely each is
     """
     first = _averaged(curve, hz, expected, NOMINAL_DB)
     return _averaged(curve, hz, expected, first.gain_db)
@@ -112,7 +126,10 @@ def _averaged(curve: Floats, hz: float, expected: Expected, nominal_db: float) -
         toward = per_level * design.T @ part + certainty @ np.array([0.0, 0.0, expected.gain_db])
         solution = np.linalg.solve(per_level * design.T @ design + certainty, toward)
         misfit = float(np.mean((part - design @ solution) ** 2)) + LEAST_MISFIT_DB**2
-        gain_off, q_off = (solution[2] - expected.gain_db) / expected.gain_spread_db, np.log(q / expected.q) / expected.q_spread
+        gain_off, q_off = (
+            (solution[2] - expected.gain_db) / expected.gain_spread_db,
+            np.log(q / expected.q) / expected.q_spread,
+        )
         logs.append(-0.5 * (count * np.log(misfit) + gain_off**2 + q_off**2))
         gains.append(float(solution[2]))
     weights = np.exp(np.array(logs) - max(logs))

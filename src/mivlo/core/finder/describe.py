@@ -16,17 +16,25 @@ def as_plain(findings: Findings) -> dict[str, Any]:
     return {
         "suspects": [
             {
-                "hz": suspect.hz, "q": suspect.q, "excess_db": suspect.excess_db, "ring_s": suspect.ring_s,
-                "confidence": suspect.confidence, "kind": suspect.kind, "behaviour": suspect.behaviour,
-                "times": [list(times) for times in suspect.times], "follows_notes": suspect.follows_notes,
-                "share_of_time": suspect.share_of_time, "move": suspect.move.model_dump(mode="json"),
+                "hz": suspect.hz,
+                "q": suspect.q,
+                "excess_db": suspect.excess_db,
+                "ring_s": suspect.ring_s,
+                "confidence": suspect.confidence,
+                "kind": suspect.kind,
+                "behaviour": suspect.behaviour,
+                "times": [list(times) for times in suspect.times],
+                "follows_notes": suspect.follows_notes,
+                "share_of_time": suspect.share_of_time,
+                "move": suspect.move.model_dump(mode="json"),
             }
             for suspect in findings.suspects
         ],
         "events": [
-            {"kind": event.kind, "start_s": event.start_s, "end_s": event.end_s, "hz": event.hz} for event in findings.events
+            {"kind": event.kind, "start_s": event.start_s, "end_s": event.end_s, "hz": event.hz}
+            for event in findings.events
         ],
-    }  # fmt: skip
+    }
 
 
 def sureness(confidence: float) -> str:
@@ -44,7 +52,11 @@ def sentence(suspect: Suspect) -> str:
     if suspect.behaviour == "burst":
         return f"{len(suspect.times)} times, {suspect.excess_db:.0f} dB above what runs there"
     said = []
-    if suspect.ring_s is not None and suspect.ring_around_s is not None and suspect.ring_s > RINGS_LONGER * suspect.ring_around_s:
+    if (
+        suspect.ring_s is not None
+        and suspect.ring_around_s is not None
+        and suspect.ring_s > RINGS_LONGER * suspect.ring_around_s
+    ):
         said.append(f"rings {suspect.ring_s:.1f} s at {place}, its neighbours {suspect.ring_around_s:.1f} s")
     else:
         said.append(f"stands {suspect.excess_db:.0f} dB out at {place}")

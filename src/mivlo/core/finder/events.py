@@ -49,7 +49,8 @@ class Event:
 def find_events(
     source: Source, *, start: int, end: int, sample_rate_hz: float, surely_a_voice: bool = True
 ) -> list[Event]:  # fmt: skip
-    """Return the plosives and sibilants of a stretch of a voice, by time; none of what sounds like no voice, where that is open.
+    """Return the plosives and sibilants of a stretch of a voice, by time; none of what sounds like no voice, where
+    that is open.
 
     Raises
     ------
@@ -71,7 +72,8 @@ def find_events(
 def over_at(
     source: Source, kind: BurstKind, times: Spans, *, start: int, end: int, sample_rate_hz: float
 ) -> float:  # fmt: skip
-    """Return by how many dB bursts of a kind at times (start_s, end_s) stand over what runs there: the median over them.
+    """Return by how many dB bursts of a kind at times (start_s, end_s) stand over what runs there: the median over
+    them.
 
     Raises
     ------

@@ -7,9 +7,21 @@ from mivlo.core.roles import Role
 __all__ = ["HINTS", "STRUCK", "Kind", "kind_of_hump", "kind_of_line"]
 
 Kind = Literal[
-    "rumble", "boom", "mud", "boxy", "ring", "honk", "papery", "whistle", "harsh", "fizz", "sibilance", "plosive", "hum",
+    "rumble",
+    "boom",
+    "mud",
+    "boxy",
+    "ring",
+    "honk",
+    "papery",
+    "whistle",
+    "harsh",
+    "fizz",
+    "sibilance",
+    "plosive",
+    "hum",
     "clutter",
-]  # fmt: skip
+]
 
 BOOM_BELOW_HZ = 150.0
 HUMPS: tuple[tuple[float, Kind], ...] = ((BOOM_BELOW_HZ, "boom"), (250.0, "mud"), (620.0, "boxy"), (1_300.0, "honk"))
@@ -47,8 +59,11 @@ def kind_of_line(hz: float, *, lowest_note_hz: float | None = None) -> Kind:
     return "whistle" if hz >= WHISTLE_FROM_HZ else "ring"
 
 
-def kind_of_hump(hz: float, *, role: Role | None = None, is_haze: bool = False, lowest_note_hz: float | None = None) -> Kind:
-    """Return the word for a wide steady hump: by where it lies, what the track is, and whether it is haze without lines."""
+def kind_of_hump(
+    hz: float, *, role: Role | None = None, is_haze: bool = False, lowest_note_hz: float | None = None
+) -> Kind:
+    """Return the word for a wide steady hump: by where it lies, what the track is, and whether it is haze without
+    lines."""
     if _is_rumble(hz, lowest_note_hz):
         return "rumble"
     if role in STRUCK and PAPERY_FROM_HZ <= hz <= PAPERY_TO_HZ:

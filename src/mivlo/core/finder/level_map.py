@@ -88,7 +88,9 @@ def level_map(source: Source, *, start: int, end: int, sample_rate_hz: float) ->
     hz = LOWEST_HZ * 2.0 ** (np.arange(N_BANDS) / BANDS_PER_OCTAVE)
     power = np.zeros((n_frames, N_BANDS), dtype=np.float32)
     done = 0
-    for chunk in windows(source, start=start, end=end, halvings=halvings, hop=HOP_FRAMES * sparser, resolutions=RESOLUTIONS):
+    for chunk in windows(
+        source, start=start, end=end, halvings=halvings, hop=HOP_FRAMES * sparser, resolutions=RESOLUTIONS
+    ):
         count = min(len(chunk[0][0]), n_frames - done)
         low_hz = 0.0
         for frames_by_channel, (halved, size, high_hz) in zip(chunk, RESOLUTIONS, strict=True):
@@ -99,7 +101,9 @@ def level_map(source: Source, *, start: int, end: int, sample_rate_hz: float) ->
                 scale = (2.0 / np.hanning(size + 1)[:size].sum()) ** 2 / len(frames_by_channel)
                 for frames in frames_by_channel:
                     padded = size * 2 if halved else size
-                    _add_bands(power[done : done + count], frames[:count], chosen, hz, size, padded, rate / 2.0**halved, scale)
+                    _add_bands(
+                        power[done : done + count], frames[:count], chosen, hz, size, padded, rate / 2.0**halved, scale
+                    )
         done += count
     floor = max(float(power.max()) * 10.0 ** (-RANGE_DB / 10.0), 10.0 ** (FLOOR_DB / 10.0))
     levels = 10.0 * np.log10(np.maximum(power, np.float32(floor)))
@@ -111,7 +115,8 @@ def level_map(source: Source, *, start: int, end: int, sample_rate_hz: float) ->
 def window_shares(hz: Floats, *, sample_rate_hz: float) -> Floats:
     """Return which part of what its window lets through each band at `hz` (bands,) spans, 1 at most.
 
-    At the low end many bands share one window's width. Powers weighed by this add up over bands as they do in the sound.
+    At the low end many bands share one window's width. Powers weighed by this add up over bands as they do in the
+    sound.
 
     Raises
     ------

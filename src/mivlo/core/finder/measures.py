@@ -11,9 +11,17 @@ from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array, Floats
 
 __all__ = [
-    "Notes", "cliff_hz", "follows_notes", "lowest_note_hz", "proud_of", "refined_hz", "ring_time_s", "runs", "stretches",
+    "Notes",
+    "cliff_hz",
+    "follows_notes",
+    "lowest_note_hz",
+    "proud_of",
+    "refined_hz",
+    "ring_time_s",
+    "runs",
+    "stretches",
     "track_notes",
-]  # fmt: skip
+]
 
 REACH, GAP = 30, 6
 LONGEST_GAP_S, SHORTEST_S = 0.35, 0.05
@@ -24,7 +32,8 @@ WINDOW_STEPS = 48  # of a decay's window: fewer, and what lies a multiple of the
 RING_SECONDS = 40.0  # of the loudest part are looked at
 OVERTONES = 8
 CLEAR_ROOT, FEWEST_NOTES, OFF_CENTS = 0.45, 3, 45.0
-# A sound that was cut off, by a codec or a lower rate, falls from a plateau by so much within a few bands, and nothing follows.
+# A sound that was cut off, by a codec or a lower rate, falls from a plateau by so much within a few bands, and
+# nothing follows.
 CLIFF_DB, PLATEAU_BANDS, FALL_BANDS, CLIFF_FROM_HZ = 25.0, BANDS_PER_OCTAVE // 6, 3, 2_000.0
 LOW_PERCENTILE, FEWEST_CLEAR = 3.0, 20  # of the roots of frames with clear notes
 
@@ -63,7 +72,8 @@ def refined_hz(hz: Floats, curve: Floats, band: int) -> float:
 
 
 def stretches(present: np.ndarray, levels: LevelMap) -> tuple[tuple[float, float], ...]:
-    """Return the times (start_s, end_s) where (frames,) is true, short gaps closed; the longest where there are many."""
+    """Return the times (start_s, end_s) where (frames,) is true, short gaps closed; the longest where there are
+    many."""
     found: list[tuple[float, float]] = []
     for a, b in runs(present, levels):
         if found and a - found[-1][1] <= LONGEST_GAP_S:
@@ -159,7 +169,9 @@ def track_notes(levels: LevelMap, active: np.ndarray, *, reach_db: float = 50.0)
     """
     x = levels.levels_db[active]
     lines = (x >= maximum_filter1d(x, 5, axis=1)) & (x - minimum_filter1d(x, 17, axis=1) > 6.0)
-    height = np.where(lines, np.clip(x - x.max(axis=1, keepdims=True) + reach_db, 0.0, reach_db), 0.0).astype(np.float32)
+    height = np.where(lines, np.clip(x - x.max(axis=1, keepdims=True) + reach_db, 0.0, reach_db), 0.0).astype(
+        np.float32
+    )
     spread = maximum_filter1d(height, 3, axis=1)
     salience = np.zeros_like(spread)
     for h in range(1, OVERTONES + 1):

@@ -34,7 +34,9 @@ class Odds:
 @lru_cache(maxsize=1)
 def _weights() -> dict[str, Floats]:
     with as_file(files("mivlo.core.finder") / "weights.npz") as path, np.load(path) as stored:
-        return {name: stored[name].astype(np.float32) if stored[name].dtype.kind == "f" else stored[name] for name in stored}
+        return {
+            name: stored[name].astype(np.float32) if stored[name].dtype.kind == "f" else stored[name] for name in stored
+        }
 
 
 def scaled(values: Floats, mean: Floats, spread: Floats) -> Floats:

@@ -2,9 +2,9 @@
 
 from pydantic import BaseModel
 
-from mivlo.core.engine.mix import Keeper
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.proposals import with_threshold
+from mivlo.core.model import Keeper
 from mivlo.core.moves import Move
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell

@@ -14,7 +14,8 @@ Shape = Literal["line", "hump", "harsh"]
 SHAPES: tuple[Shape, ...] = get_args(Shape)
 LEAST_ODDS = {"line": 0.00025, "hump": 0.0025, "harsh": 0.0025}  # an ear may want to look further down the list
 APART = {"line": 4, "hump": BANDS_PER_OCTAVE // 2, "harsh": 25}  # bands
-# Where a hump is, is told less sharply than where a line is: its place is where most odds lie within a third of an octave.
+# Where a hump is, is told less sharply than where a line is: its place is where most odds lie within a third of an
+# octave.
 WITHIN = {"line": 1, "hump": BANDS_PER_OCTAVE // 3 + 1, "harsh": BANDS_PER_OCTAVE // 3 + 1}
 
 
@@ -39,7 +40,8 @@ def places(odds: Floats, shape: Shape, allowed: np.ndarray | None = None) -> lis
 def _from_the_top(within: Floats, apart: int, enough: np.ndarray) -> list[int]:
     """Return the highest of all, then the highest of what lies apart from it, and so on.
 
-    What is told by its surroundings alone has odds like a wide hill: a shoulder of it may be the place as well as its top.
+    What is told by its surroundings alone has odds like a wide hill: a shoulder of it may be the place as well as its
+    top.
     """
     left, found = within.copy(), []
     while left[band := int(np.argmax(left))] > 0.0 and enough[band]:

@@ -40,7 +40,8 @@ def propose(
     source: Source, *, hz: float, q: float, excess_db: float, times: Spans, start: int, end: int, sample_rate_hz: float,
     start_name: str = "when loud",
 ) -> Proposals:  # fmt: skip
-    """Return a bell, and a dynamic move whose threshold is where it acts most nearly while the fault sounds, and only then.
+    """Return a bell, and a dynamic move whose threshold is where it acts most nearly while the fault sounds, and only
+    then.
 
     `times` (start_s, end_s) are those of the fault.
 
@@ -61,7 +62,9 @@ def propose(
     values = next(start.values for start in DynamicBell.starts if start.label == start_name)
     own = values if start_name == "sibilance" else {**values, **figures, "depth_db": depth_db}
     tame = DynamicBell.model_validate({**own, "hz": figures["hz"]})
-    return Proposals(cut, with_threshold(tame, source, times=times, start=start, end=end, sample_rate_hz=sample_rate_hz))
+    return Proposals(
+        cut, with_threshold(tame, source, times=times, start=start, end=end, sample_rate_hz=sample_rate_hz)
+    )
 
 
 def _under_bursts(move: DynamicLowCut, levels: Array) -> float:
@@ -73,7 +76,8 @@ def _under_bursts(move: DynamicLowCut, levels: Array) -> float:
 def with_threshold(
     move: DynamicBell, source: Source, *, times: Spans | None, start: int, end: int, sample_rate_hz: float
 ) -> DynamicBell:  # fmt: skip
-    """Return the move with the threshold at which its gain comes nearest to its depth within the times, to none outside.
+    """Return the move with the threshold at which its gain comes nearest to its depth within the times, to none
+    outside.
 
     Without times (start_s, end_s), it is to act in the loud moments of what it hears.
 

@@ -4,7 +4,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mivlo.core.engine.mix import Behaviour
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.band_cues import BandCues
 from mivlo.core.finder.events import Event
@@ -13,12 +12,12 @@ from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
 from mivlo.core.finder.measures import Notes
 from mivlo.core.finder.network import Odds
 from mivlo.core.finder.proposals import Proposals
+from mivlo.core.model import Behaviour
 from mivlo.core.moves import Move
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats
 
 __all__ = ["Findings", "Stretch", "Suspect", "around"]
-
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +56,8 @@ class Findings:
 
 @dataclass(frozen=True, slots=True)
 class Stretch:
-    """A stretch of a track as it was analysed once for all searches; `allowed` (bands,) are those that may be accused."""
+    """A stretch of a track as it was analysed once for all searches; `allowed` (bands,) are those that may be
+    accused."""
 
     source: Source
     start: int
@@ -77,5 +77,6 @@ def around(hz: Floats, curve: Floats, band: int, *, wide: bool) -> dict[str, tup
     reach = (2 if wide else 1) * BANDS_PER_OCTAVE
     part = slice(max(band - reach, 0), band + reach + 1)
     return {
-        "around_hz": tuple(round(float(v), 2) for v in hz[part]), "around_db": tuple(round(float(v), 2) for v in curve[part]),
-    }  # fmt: skip
+        "around_hz": tuple(round(float(v), 2) for v in hz[part]),
+        "around_db": tuple(round(float(v), 2) for v in curve[part]),
+    }

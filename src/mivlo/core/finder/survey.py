@@ -119,7 +119,8 @@ def _belongs_to_notes(lines: np.ndarray, x: Floats) -> np.ndarray:
 
 
 def _refined(x: Floats) -> Floats:
-    """Return every band's place moved to the maximum of the parabola through it and its neighbours, by half a band at most."""
+    """Return every band's place moved to the maximum of the parabola through it and its neighbours, by half a band at
+    most."""
     bend = x[:, :-2] - 2.0 * x[:, 1:-1] + x[:, 2:]
     part = np.where(bend < -1e-6, 0.5 * (x[:, :-2] - x[:, 2:]) / np.minimum(bend, -1e-6), 0.0)
     place = np.tile(np.arange(x.shape[1], dtype=np.float64), (len(x), 1))

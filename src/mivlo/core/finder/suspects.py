@@ -52,7 +52,9 @@ def find(
     if cues is None:
         return Findings((), tuple(events))
     lowest = LOWEST_OF_LOW_TRACKS_HZ if role in ("bass", "kick") else 0.0
-    allowed = (levels.hz >= max(low_hz, lowest)) & (levels.hz <= high_hz) & (levels.hz < HIGHEST_OF_RATE * sample_rate_hz)
+    allowed = (
+        (levels.hz >= max(low_hz, lowest)) & (levels.hz <= high_hz) & (levels.hz < HIGHEST_OF_RATE * sample_rate_hz)
+    )
     allowed &= levels.hz < cliff_hz(levels, cues.active) / 2.0**EDGE_OCTAVES
     for low, high in keepers:
         allowed &= ~((levels.hz >= low) & (levels.hz <= high))

@@ -5,13 +5,13 @@ from typing import Literal, cast, get_args
 
 import numpy as np
 
-from mivlo.core.engine.mix import Behaviour
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.bells import LINE, WIDE, bell_curve, bell_gain_db, bell_of, ring_q
 from mivlo.core.finder.events import BurstKind, find_events, over_at
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, active_frames, level_map, loud_frames
 from mivlo.core.finder.measures import ring_time_s
 from mivlo.core.finder.searches import hum
+from mivlo.core.model import Behaviour
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Floats
 
@@ -73,9 +73,18 @@ def region_lost(
 
 
 def measure_again(
-    before: Source, after: Source, *, kind: str, hz: float, q: float, behaviour: Behaviour, times: Spans, start: int, end: int,
+    before: Source,
+    after: Source,
+    *,
+    kind: str,
+    hz: float,
+    q: float,
+    behaviour: Behaviour,
+    times: Spans,
+    start: int,
+    end: int,
     sample_rate_hz: float,
-) -> Cure:  # fmt: skip
+) -> Cure:
     """Return what became of a suspect, measured as when it was found.
 
     Plosives and sibilants are measured at their `times` (start_s, end_s); all else over the frames in which something
@@ -95,7 +104,8 @@ def measure_again(
     chosen = loud_frames(maps[0], sounds) if behaviour == "when-loud" else sounds
     levels = [one.levels_db[chosen] for one in maps]
     fit = bell_of(maps[0], sounds, hz, wide=wide, when_loud=behaviour == "when-loud")
-    # What was taken is a smooth curve, whatever the instrument: only so much of it counts as stands out as the fault did.
+    # What was taken is a smooth curve, whatever the instrument: only so much of it counts as stands out as the fault
+    # did.
     taken_db = bell_gain_db(np.mean(levels[0] - levels[1], axis=0), hz, fit, WIDE if wide else LINE)
     excess = [max(fit.gain_db, 0.0), max(fit.gain_db - taken_db, 0.0)]
     lost = _lost(levels[0] - bell_curve(replace(fit, gain_db=excess[0]), hz, len(maps[0].hz)), levels[1], band)
@@ -114,15 +124,20 @@ def measure_again(
 def _bursts_again(
     before: Source, after: Source, kind: BurstKind, hz: float, times: Spans, start: int, end: int, sample_rate_hz: float
 ) -> Cure:  # fmt: skip
-    """Return what became of bursts: cured where few would still be told; what must not be lost is what else lies there."""
-    over = [over_at(source, kind, times, start=start, end=end, sample_rate_hz=sample_rate_hz) for source in (before, after)]
+    """Return what became of bursts: cured where few would still be told; what must not be lost is what else lies
+    there."""
+    over = [
+        over_at(source, kind, times, start=start, end=end, sample_rate_hz=sample_rate_hz) for source in (before, after)
+    ]
     told = find_events(after, start=start, end=end, sample_rate_hz=sample_rate_hz)
     told_s = np.array([event.start_s for event in told if event.kind == kind])
     left = float(np.mean([bool(np.any(np.abs(told_s - first) < SAME_EVENT_S)) for first, _ in times])) if times else 0.0
     maps = _both(before, after, start, end, sample_rate_hz)
     sounds = active_frames(maps[0])
     elsewhere = sounds[~_within(times, maps[0].times_s[sounds])]
-    lost = _lost(maps[0].levels_db[elsewhere], maps[1].levels_db[elsewhere], _band(maps[0], hz)) if len(elsewhere) else 0.0
+    lost = (
+        _lost(maps[0].levels_db[elsewhere], maps[1].levels_db[elsewhere], _band(maps[0], hz)) if len(elsewhere) else 0.0
+    )
     better: Verdict = "better" if over[0] - over[1] >= BETTER_DB else "not yet"
     return Cure(over[0], over[1], None, None, lost, "cured" if left <= FEW_LEFT else better)
 

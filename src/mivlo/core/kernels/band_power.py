@@ -9,8 +9,8 @@ __all__ = ["add_band_power"]
 def add_band_power(spectra, first_bin, bands, weights, out):
     """Add each bin's power to two neighbouring bands.
 
-    spectra (frames, bins) complex; bands (n,): the lower band of each of n bins from first_bin on, -1: only the upper one
-    weights (n, 2): for the lower and the upper band; out (frames, bands): added to
+    spectra (frames, bins) complex; bands (n,): the lower band of each of n bins from first_bin on, -1: only the upper
+    one weights (n, 2): for the lower and the upper band; out (frames, bands): added to
     """
     n_bands = out.shape[1]
     for frame in range(spectra.shape[0]):

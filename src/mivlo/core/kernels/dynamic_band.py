@@ -176,9 +176,29 @@ def gain_steps(level_db, held, figures, state, gains_db):
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def detect(
-    heard, less, scale, stride, coefs, state, use_rms, smoothing, smooth, levels, window, back, ahead, trigger, limits, counts,
-    left, figures, gain, switch, level_db, edges_db,
-):  # fmt: skip
+    heard,
+    less,
+    scale,
+    stride,
+    coefs,
+    state,
+    use_rms,
+    smoothing,
+    smooth,
+    levels,
+    window,
+    back,
+    ahead,
+    trigger,
+    limits,
+    counts,
+    left,
+    figures,
+    gain,
+    switch,
+    level_db,
+    edges_db,
+):
     """From what is heard to the gain at the edges of the steps: all of the above in one call.
 
     heard, less (channels, n); levels (back + ahead + window - 1,) is what was measured before and is updated; trigger
@@ -210,8 +230,19 @@ def detect(
     else:
         if trigger == 2:
             left[1] = burst_holds(
-                steady, back, ahead, limits[1], limits[2], limits[3], limits[4], counts[2], counts[3], counts[4], left[1], held
-            )  # fmt: skip
+                steady,
+                back,
+                ahead,
+                limits[1],
+                limits[2],
+                limits[3],
+                limits[4],
+                counts[2],
+                counts[3],
+                counts[4],
+                left[1],
+                held,
+            )
         # What comes within the look-ahead counts, so that the gain is down before it, and stays down to its end.
         highest_of_last(steady[back : back + n + ahead], ahead + 1, now)
     for j in range(n):
@@ -261,7 +292,8 @@ def run_table(x, gains_db, lowest_db, step_db, table, state):
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _step_form(table, s, gain_db, lowest_db, step_db):
-    """Look a section up at a gain, as s1' = p21·(u - s2) + p11·s1, s2' = (1 - p22)·u + p22·s2 + p21·s1, y = h·u + r·s."""
+    """Look a section up at a gain, as s1' = p21·(u - s2) + p11·s1, s2' = (1 - p22)·u + p22·s2 + p21·s1, y = h·u +
+    r·s."""
     at = (gain_db - lowest_db) / step_db
     index = min(max(int(at), 0), table.shape[0] - 2)
     t = min(max(at - index, 0.0), 1.0)
@@ -275,4 +307,11 @@ def _step_form(table, s, gain_db, lowest_db, step_db):
     a1 = 1.0 / (1.0 + g * (g + k))
     a2 = g * a1
     a3 = g * a2
-    return 2.0 * a1 - 1.0, 2.0 * a2, 1.0 - 2.0 * a3, m1 * a1 + m2 * a2, m2 * (1.0 - a3) - m1 * a2, m0 + m1 * a2 + m2 * a3
+    return (
+        2.0 * a1 - 1.0,
+        2.0 * a2,
+        1.0 - 2.0 * a3,
+        m1 * a1 + m2 * a2,
+        m2 * (1.0 - a3) - m1 * a2,
+        m0 + m1 * a2 + m2 * a3,
+    )

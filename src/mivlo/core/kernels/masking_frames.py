@@ -105,8 +105,8 @@ def lose(power, spread, reach, law, loudness, kept, excitation):
 def shared_out(lost, excitation, sounding, pairs, heard):
     """Add up who takes what from whom: each loss is shared out by what the others excite at that place.
 
-    lost, excitation (tracks, frames, bands); sounding (tracks, frames) bool; heard (tracks, frames, bands): loudness alone
-    pairs (2, hidden, by, bands): summed losses, and summed loudness of the hidden one, while both sound
+    lost, excitation (tracks, frames, bands); sounding (tracks, frames) bool; heard (tracks, frames, bands): loudness
+    alone pairs (2, hidden, by, bands): summed losses, and summed loudness of the hidden one, while both sound
     """
     n_tracks, n_frames, n_bands = lost.shape
     for frame in range(n_frames):

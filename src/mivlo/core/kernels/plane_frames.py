@@ -37,14 +37,27 @@ def band_means(power, low, high, means):
 
 @njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
 def frame_cuts(
-    power, levels, octave, gap_low, gap_high, trend_low, trend_high, tolerance, edge, first, last, amount, habits, cuts_db
-):  # fmt: skip
+    power,
+    levels,
+    octave,
+    gap_low,
+    gap_high,
+    trend_low,
+    trend_high,
+    tolerance,
+    edge,
+    first,
+    last,
+    amount,
+    habits,
+    cuts_db,
+):
     """Set cuts_db (frames, bins) float32 to what stands proud in power (frames, bins) float32, smoothed in time.
 
     levels (frames, bins) float32: `band_means` in dB; octave (bins,): log2 of each bin; gap_low, gap_high, trend_low,
     trend_high (bins,) int64: the bins beyond which the surroundings begin, and over which the trend goes; first, last:
-    the bins that count at all;
-    tolerance (bins,): how far a level may stand out by chance, in dB; edge (bins,): 0 where nothing may be shaved, to 1; habits
+    the bins that count at all; tolerance (bins,): how far a level may stand out by chance, in dB; edge (bins,): 0
+    where nothing may be shaved, to 1; habits
     (5, bins) is updated: how far each line usually stands out, for how many frames it has been there, and missed, the
     level of the last frame, and how many lines came up lately and for how long a stroke still sounds.
     """
@@ -117,7 +130,9 @@ def frame_cuts(
                     # A note's onset takes some frames: its partials may still grow.
                     usual[k] = max(usual[k], proud[k])
                 else:
-                    usual[k] += (FORGETTING if proud[k] > usual[k] else 4.0 * FORGETTING) * (max(proud[k], COVERED_DB) - usual[k])
+                    usual[k] += (FORGETTING if proud[k] > usual[k] else 4.0 * FORGETTING) * (
+                        max(proud[k], COVERED_DB) - usual[k]
+                    )
                 age[k] += 1.0
                 gone[k] = 0.0
             elif age[k] > 0.0:

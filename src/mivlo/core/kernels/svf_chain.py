@@ -109,7 +109,8 @@ def _run_row(row, state, now, then, wet_now, wet_then, moves):
 
 @njit(cache=True, nogil=True, fastmath=FUSED, error_model="numpy")
 def _run_steady(row, state, coefs):
-    """Run one section whose figures stand still, four samples at a time: the states wait for each other once in four."""
+    """Run one section whose figures stand still, four samples at a time: the states wait for each other once in
+    four."""
     g, k, m0, m1, m2 = coefs[0], coefs[1], coefs[2], coefs[3], coefs[4]
     a1 = 1.0 / (1.0 + g * (g + k))
     a2 = g * a1

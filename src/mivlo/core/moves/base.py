@@ -78,9 +78,7 @@ class BaseMove(BaseModel, ABC):
     def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         """Return a filter that lets just the region through that the move acts on."""
 
-    def stage(
-        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float
-    ) -> StageSpec | None:
+    def stage(self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float) -> StageSpec | None:
         """Return the stage that the move is; None for a static one, which shares a stage with its neighbours."""
         return None
 

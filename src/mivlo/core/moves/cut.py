@@ -16,9 +16,7 @@ class Cut(WidthAsOctaves, StaticMove):
     """A cut of a slope; q multiplies the Q of its sharpest section by q/0.7071."""
 
     clears_away: ClassVar[bool] = True
-    slope_db_per_octave: Slope = Field(
-        default=24, title="Slope", json_schema_extra={"unit": "dB/octave"}
-    )
+    slope_db_per_octave: Slope = Field(default=24, title="Slope", json_schema_extra={"unit": "dB/octave"})
     q: Q = Field(default=BUTTERWORTH_Q)
 
     @model_validator(mode="after")

@@ -24,7 +24,6 @@ def level_db(title: str, low: float, high: float, **extra: Any) -> Any:
     return Field(default=default, ge=low, le=high, title=title, json_schema_extra={"unit": "dB", **extra})
 
 
-
 class DynamicMove(BaseMove):
     """Rests at rest_db; goes towards depth_db (signed) as the level of what it listens to goes over threshold_db."""
 
@@ -46,7 +45,9 @@ class DynamicMove(BaseMove):
     )  # fmt: skip
     attack_ms: float = Field(default=8.0, ge=0.1, le=500.0, title="Attack", json_schema_extra={"unit": "ms"})
     release_ms: float = Field(default=120.0, ge=1.0, le=3_000.0, title="Release", json_schema_extra={"unit": "ms"})
-    ratio: float = Field(default=4.0, ge=1.0, le=100.0, title="Ratio", json_schema_extra={"unit": ":1", "group": "more"})
+    ratio: float = Field(
+        default=4.0, ge=1.0, le=100.0, title="Ratio", json_schema_extra={"unit": ":1", "group": "more"}
+    )
     knee_db: float = level_db("Knee", 0.0, 24.0, default=4.0, group="more")
     lookahead_ms: float = Field(
         default=0.0, ge=0.0, le=50.0, title="Look-ahead", json_schema_extra={"unit": "ms", "group": "more"}
@@ -66,7 +67,11 @@ class DynamicMove(BaseMove):
         description="centre of the band that it listens to; left out: the band that it acts on",
     )  # fmt: skip
     key_q: float = Field(
-        default=1.0, ge=0.1, le=30.0, title="Listening Q", json_schema_extra={"unit": "Q", "group": "key", "when": "key_hz"}
+        default=1.0,
+        ge=0.1,
+        le=30.0,
+        title="Listening Q",
+        json_schema_extra={"unit": "Q", "group": "key", "when": "key_hz"},
     )
 
     @property

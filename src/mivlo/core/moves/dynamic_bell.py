@@ -23,23 +23,67 @@ class DynamicBell(WidthAsOctaves, DynamicMove):
     label: ClassVar[str] = "Dynamic bell"
     says: ClassVar[str] = "Dips one band only while it is loud there, or while another track is."
     starts: ClassVar[tuple[Start, ...]] = (
-        Start("when loud", "cuts only in the loud moments", {
-            "depth_db": -6.0, "ratio": 4.0, "knee_db": 6.0, "attack_ms": 8.0, "release_ms": 140.0, "lookahead_ms": 4.0,
-            "trigger": "above", "detection": "rms",
-        }),
-        Start("sibilance", "s and sh: fast and broad", {
-            "hz": 7_000.0, "q": 1.0, "depth_db": -7.0, "ratio": 6.0, "knee_db": 4.0, "attack_ms": 1.5, "release_ms": 50.0,
-            "lookahead_ms": 3.0, "trigger": "above", "detection": "rms",
-        }),
-        Start("after the stroke", "lets each hit through and takes the ring between", {
-            "depth_db": -12.0, "ratio": 20.0, "knee_db": 6.0, "attack_ms": 6.0, "release_ms": 200.0, "lookahead_ms": 20.0,
-            "trigger": "after-stroke", "stroke_ms": 60.0, "detection": "peak",
-        }),
-        Start("give way to", "dips a little while another track sounds: choose it under Listens to", {
-            "q": 0.8, "depth_db": -3.0, "ratio": 3.0, "knee_db": 10.0, "attack_ms": 25.0, "release_ms": 220.0,
-            "lookahead_ms": 15.0, "trigger": "above", "detection": "rms",
-        }),
-    )  # fmt: skip
+        Start(
+            "when loud",
+            "cuts only in the loud moments",
+            {
+                "depth_db": -6.0,
+                "ratio": 4.0,
+                "knee_db": 6.0,
+                "attack_ms": 8.0,
+                "release_ms": 140.0,
+                "lookahead_ms": 4.0,
+                "trigger": "above",
+                "detection": "rms",
+            },
+        ),
+        Start(
+            "sibilance",
+            "s and sh: fast and broad",
+            {
+                "hz": 7_000.0,
+                "q": 1.0,
+                "depth_db": -7.0,
+                "ratio": 6.0,
+                "knee_db": 4.0,
+                "attack_ms": 1.5,
+                "release_ms": 50.0,
+                "lookahead_ms": 3.0,
+                "trigger": "above",
+                "detection": "rms",
+            },
+        ),
+        Start(
+            "after the stroke",
+            "lets each hit through and takes the ring between",
+            {
+                "depth_db": -12.0,
+                "ratio": 20.0,
+                "knee_db": 6.0,
+                "attack_ms": 6.0,
+                "release_ms": 200.0,
+                "lookahead_ms": 20.0,
+                "trigger": "after-stroke",
+                "stroke_ms": 60.0,
+                "detection": "peak",
+            },
+        ),
+        Start(
+            "give way to",
+            "dips a little while another track sounds: choose it under Listens to",
+            {
+                "q": 0.8,
+                "depth_db": -3.0,
+                "ratio": 3.0,
+                "knee_db": 10.0,
+                "attack_ms": 25.0,
+                "release_ms": 220.0,
+                "lookahead_ms": 15.0,
+                "trigger": "above",
+                "detection": "rms",
+            },
+        ),
+    )
 
     kind: Literal["dynamic-bell"] = "dynamic-bell"
     q: Q = Field(default=3.0, ge=0.1, le=30.0)

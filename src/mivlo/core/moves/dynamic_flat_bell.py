@@ -17,17 +17,39 @@ class DynamicFlatBell(WidthAsOctaves, DynamicMove):
     """At its full extent a flat bell; between, as flat within 0.4 dB, with its sides nearer or further."""
 
     label: ClassVar[str] = "Dynamic flat bell"
-    says: ClassVar[str] = "Dips a whole band evenly only while it is loud there, or while another track is: steep at its sides."
+    says: ClassVar[str] = (
+        "Dips a whole band evenly only while it is loud there, or while another track is: steep at its sides."
+    )
     starts: ClassVar[tuple[Start, ...]] = (
-        Start("when loud", "holds a whole region down in the loud moments", {
-            "depth_db": -5.0, "ratio": 4.0, "knee_db": 6.0, "attack_ms": 10.0, "release_ms": 160.0, "lookahead_ms": 4.0,
-            "trigger": "above", "detection": "rms",
-        }),
-        Start("give way to", "makes room in one region while another track sounds: choose it under Listens to", {
-            "depth_db": -4.0, "ratio": 3.0, "knee_db": 10.0, "attack_ms": 25.0, "release_ms": 220.0, "lookahead_ms": 15.0,
-            "trigger": "above", "detection": "rms",
-        }),
-    )  # fmt: skip
+        Start(
+            "when loud",
+            "holds a whole region down in the loud moments",
+            {
+                "depth_db": -5.0,
+                "ratio": 4.0,
+                "knee_db": 6.0,
+                "attack_ms": 10.0,
+                "release_ms": 160.0,
+                "lookahead_ms": 4.0,
+                "trigger": "above",
+                "detection": "rms",
+            },
+        ),
+        Start(
+            "give way to",
+            "makes room in one region while another track sounds: choose it under Listens to",
+            {
+                "depth_db": -4.0,
+                "ratio": 3.0,
+                "knee_db": 10.0,
+                "attack_ms": 25.0,
+                "release_ms": 220.0,
+                "lookahead_ms": 15.0,
+                "trigger": "above",
+                "detection": "rms",
+            },
+        ),
+    )
 
     kind: Literal["dynamic-flat-bell"] = "dynamic-flat-bell"
     q: Q = Field(default=1.41, ge=0.1, le=30.0)

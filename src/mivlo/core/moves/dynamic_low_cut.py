@@ -25,15 +25,38 @@ class DynamicLowCut(DynamicMove):
     label: ClassVar[str] = "Dynamic low cut"
     says: ClassVar[str] = "A low cut that is open, and slides up only while the lows are loud or burst."
     starts: ClassVar[tuple[Start, ...]] = (
-        Start("plosive", "p and b: bursts only, sung low notes stay", {
-            "hz": 150.0, "slope_db_per_octave": 24, "depth_db": -18.0, "threshold_db": -30.0, "ratio": 20.0, "knee_db": 2.0,
-            "attack_ms": 3.0, "release_ms": 60.0, "lookahead_ms": 46.0, "trigger": "sudden", "detection": "peak",
-        }),
-        Start("when loud", "clears lows that swell in the loud moments", {
-            "depth_db": -12.0, "ratio": 6.0, "knee_db": 6.0, "attack_ms": 20.0, "release_ms": 250.0, "lookahead_ms": 5.0,
-            "trigger": "above", "detection": "rms",
-        }),
-    )  # fmt: skip
+        Start(
+            "plosive",
+            "p and b: bursts only, sung low notes stay",
+            {
+                "hz": 150.0,
+                "slope_db_per_octave": 24,
+                "depth_db": -18.0,
+                "threshold_db": -30.0,
+                "ratio": 20.0,
+                "knee_db": 2.0,
+                "attack_ms": 3.0,
+                "release_ms": 60.0,
+                "lookahead_ms": 46.0,
+                "trigger": "sudden",
+                "detection": "peak",
+            },
+        ),
+        Start(
+            "when loud",
+            "clears lows that swell in the loud moments",
+            {
+                "depth_db": -12.0,
+                "ratio": 6.0,
+                "knee_db": 6.0,
+                "attack_ms": 20.0,
+                "release_ms": 250.0,
+                "lookahead_ms": 5.0,
+                "trigger": "above",
+                "detection": "rms",
+            },
+        ),
+    )
 
     clears_away: ClassVar[bool] = True
     kind: Literal["dynamic-low-cut"] = "dynamic-low-cut"
@@ -54,7 +77,8 @@ class DynamicLowCut(DynamicMove):
         return frequency_response(self.sections_at(gain_db, sample_rate_hz), freqs_hz, sample_rate_hz=sample_rate_hz)
 
     def shape(self, sample_rate_hz: float) -> GainTable:
-        # Mixed with what it is made from, a cut of several sections would leave a hole at its corner: it slides instead.
+        # Mixed with what it is made from, a cut of several sections would leave a hole at its corner: it slides
+        # instead.
         return _table(self.hz, self.slope_db_per_octave, float(np.floor(self.rest_db + self.depth_db)), sample_rate_hz)
 
     def detector(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
@@ -82,7 +106,9 @@ def _table(hz: float, slope_db_per_octave: int, lowest_db: float, sample_rate_hz
     rows = []
     for gain_db in gains_db:
         at = float(gain_db) if gain_db < 0.0 else -ALMOST_OPEN_DB
-        forms = np.array([state_variable_form(section) for section in _cut_at(hz, slope_db_per_octave, at, sample_rate_hz)])
+        forms = np.array(
+            [state_variable_form(section) for section in _cut_at(hz, slope_db_per_octave, at, sample_rate_hz)]
+        )
         if gain_db == 0.0:
             forms[:, 2:] = (1.0, 0.0, 0.0)  # a wire, whatever its states: transparent to the bit
         rows.append(forms)

@@ -19,15 +19,36 @@ class DynamicLowShelf(WidthAsOctaves, DynamicMove):
     label: ClassVar[str] = "Dynamic low shelf"
     says: ClassVar[str] = "Lowers everything below a frequency only while it is loud there."
     starts: ClassVar[tuple[Start, ...]] = (
-        Start("when loud", "tightens lows that bloom in the loud moments", {
-            "hz": 200.0, "depth_db": -5.0, "ratio": 4.0, "knee_db": 6.0, "attack_ms": 20.0, "release_ms": 200.0,
-            "lookahead_ms": 5.0, "trigger": "above", "detection": "rms",
-        }),
-        Start("give way to", "makes room below while another track sounds: choose it under Listens to", {
-            "depth_db": -3.0, "ratio": 3.0, "knee_db": 10.0, "attack_ms": 25.0, "release_ms": 220.0, "lookahead_ms": 15.0,
-            "trigger": "above", "detection": "rms",
-        }),
-    )  # fmt: skip
+        Start(
+            "when loud",
+            "tightens lows that bloom in the loud moments",
+            {
+                "hz": 200.0,
+                "depth_db": -5.0,
+                "ratio": 4.0,
+                "knee_db": 6.0,
+                "attack_ms": 20.0,
+                "release_ms": 200.0,
+                "lookahead_ms": 5.0,
+                "trigger": "above",
+                "detection": "rms",
+            },
+        ),
+        Start(
+            "give way to",
+            "makes room below while another track sounds: choose it under Listens to",
+            {
+                "depth_db": -3.0,
+                "ratio": 3.0,
+                "knee_db": 10.0,
+                "attack_ms": 25.0,
+                "release_ms": 220.0,
+                "lookahead_ms": 15.0,
+                "trigger": "above",
+                "detection": "rms",
+            },
+        ),
+    )
 
     kind: Literal["dynamic-low-shelf"] = "dynamic-low-shelf"
     q: Q = Field(default=0.7071, ge=0.1, le=4.0)

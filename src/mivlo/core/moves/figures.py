@@ -1,4 +1,5 @@
-"""What a form needs to know of each kind of move: its figures, their limits, units, starting values and ready-made starts."""
+"""What a form needs to know of each kind of move: its figures, their limits, units, starting values and ready-made
+starts."""
 
 from typing import Any, Literal
 
@@ -74,7 +75,9 @@ def _figures(properties: dict[str, dict[str, Any]]) -> list[Figure]:
 def _figure(name: str, field: dict[str, Any]) -> Figure:
     shape = next((one for one in field.get("anyOf", []) if one.get("type") != "null"), field)
     choices = shape.get("enum", [])
-    control: Control = field.get("control") or ("choice" if choices else "switch" if shape.get("type") == "boolean" else "number")
+    control: Control = field.get("control") or (
+        "choice" if choices else "switch" if shape.get("type") == "boolean" else "number"
+    )
     return Figure(
         name=name,
         title=field["title"],

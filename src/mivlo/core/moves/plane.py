@@ -59,9 +59,7 @@ class Plane(BaseMove):
         low = cut_sections(self.low_hz, 4, 0.7071, high_pass=True, sample_rate_hz=sample_rate_hz)
         return (*low, *cut_sections(top_hz, 4, 0.7071, high_pass=False, sample_rate_hz=sample_rate_hz))
 
-    def stage(
-        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float
-    ) -> PlaneSpec:
+    def stage(self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float) -> PlaneSpec:
         self.check_rate(sample_rate_hz)
         figures = PlaneFigures(
             amount=self.amount / 100.0, narrowness=self.narrowness / 100.0, low_hz=self.low_hz, high_hz=self.high_hz,

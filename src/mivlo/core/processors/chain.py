@@ -22,8 +22,18 @@ GLIDE_S = 0.013  # of each of three one-pole stages: slow enough that a moved be
 GLIDE_END_STAGES = 20.0  # after 20 time constants the rest (5e-7) is dropped in one step
 SWITCH_STEPS = 8  # of the control grid: 10.7 ms at 48 kHz for on and off
 _ARRAYS = (
-    "_state", "_lanes", "_now", "_then", "_target", "_stages", "_left", "_wet_step", "_wet_goal", "_wet_now", "_wet_then",
-)  # fmt: skip
+    "_state",
+    "_lanes",
+    "_now",
+    "_then",
+    "_target",
+    "_stages",
+    "_left",
+    "_wet_step",
+    "_wet_goal",
+    "_wet_now",
+    "_wet_then",
+)
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,7 +15,16 @@ from mivlo.core.processors.chain import GLIDE_S, Chain, KeyedSection
 from mivlo.core.processors.stage import Context, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["Blend", "DynamicFigures", "DynamicSpec", "DynamicStage", "GainTable", "Trigger", "gain_figures", "lookahead_frames"]
+__all__ = [
+    "Blend",
+    "DynamicFigures",
+    "DynamicSpec",
+    "DynamicStage",
+    "GainTable",
+    "Trigger",
+    "gain_figures",
+    "lookahead_frames",
+]
 
 Trigger = Literal["above", "after-stroke", "sudden"]
 TRIGGERS: tuple[Trigger, ...] = ("above", "after-stroke", "sudden")  # in the kernel's order
@@ -142,7 +151,8 @@ class _Blender:
 
     @property
     def heard_scale(self) -> float:
-        """Return by what power the detector's reading is to be multiplied: 0 dB for a tone in the middle of the band."""
+        """Return by what power the detector's reading is to be multiplied: 0 dB for a tone in the middle of the
+        band."""
         return float(1.0 / max(self._full[3] ** 2, 1e-12))
 
     def act(self, lanes: Array, gains_db: Array) -> None:
@@ -292,10 +302,29 @@ class DynamicStage:
         level_db, gains_db = np.empty(n_steps), np.empty(n_steps + 1)
         gains_db[0] = self._edge_db
         kernel.detect(
-            heard, less, scale, self._stride, self._detector, self._detector_state, figures.rms, self._smoothing, self._smooth,
-            self._levels, self._window, self._back, self._ahead, TRIGGERS.index(figures.trigger), self._limits, self._counts,
-            self._left, self._gain_figures, self._gain, self._switch, level_db, gains_db,
-        )  # fmt: skip
+            heard,
+            less,
+            scale,
+            self._stride,
+            self._detector,
+            self._detector_state,
+            figures.rms,
+            self._smoothing,
+            self._smooth,
+            self._levels,
+            self._window,
+            self._back,
+            self._ahead,
+            TRIGGERS.index(figures.trigger),
+            self._limits,
+            self._counts,
+            self._left,
+            self._gain_figures,
+            self._gain,
+            self._switch,
+            level_db,
+            gains_db,
+        )
         self._edge_db = float(gains_db[-1])
         if self._latency:
             delayed = np.concatenate([self._delay, x], axis=1)
@@ -314,10 +343,13 @@ class DynamicStage:
         return self._trace
 
     def gains_with(self, threshold_db: float, level_db: Array) -> Array:
-        """Return (steps,) what the gain would do on levels (steps,), one of each in SUBSTEP_FRAMES, with another threshold."""
+        """Return (steps,) what the gain would do on levels (steps,), one of each in SUBSTEP_FRAMES, with another
+        threshold."""
         figures, gains_db = self._gain_figures.copy(), np.empty(len(level_db))
         figures[0] = threshold_db
-        kernel.gain_steps(level_db, np.zeros(len(level_db), dtype=bool), figures, np.array([self._figures.rest_db]), gains_db)
+        kernel.gain_steps(
+            level_db, np.zeros(len(level_db), dtype=bool), figures, np.array([self._figures.rest_db]), gains_db
+        )
         return gains_db
 
     def clone(self) -> Self:

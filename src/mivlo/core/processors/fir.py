@@ -12,7 +12,14 @@ from scipy.fft import irfft, rfft
 
 from mivlo.core.channel import Channel
 from mivlo.core.filters.biquad import Biquad
-from mivlo.core.filters.linear_phase import Lanes, kernel_freqs_hz, lane_gains, lanes_of, linear_phase_kernel, n_taps_for
+from mivlo.core.filters.linear_phase import (
+    Lanes,
+    kernel_freqs_hz,
+    lane_gains,
+    lanes_of,
+    linear_phase_kernel,
+    n_taps_for,
+)
 from mivlo.core.processors.stage import Context, StageSpec, Trace
 from mivlo.core.units import Array
 
@@ -116,7 +123,10 @@ class FirStage:
     def process(self, x: Array, context: Context) -> Array:
         if self._position is None:
             fill = context.frame % self._step
-            self._incoming, self._outgoing = np.zeros((len(x), self._before + fill)), np.zeros((len(x), self._step - fill))
+            self._incoming, self._outgoing = (
+                np.zeros((len(x), self._before + fill)),
+                np.zeros((len(x), self._step - fill)),
+            )
         n = x.shape[1]
         incoming, outgoing = np.concatenate([self._incoming, x], axis=1), [self._outgoing]
         start = context.frame - (self._incoming.shape[1] - self._before)
@@ -145,7 +155,8 @@ class FirStage:
         return all(bool(np.isfinite(part).all()) for part in (self._incoming, self._outgoing))
 
     def _block(self, x: Array, place: int, *, is_wanted: bool) -> Array:
-        """Return what leaves for a step behind what came before it; `place` is where its first frame belongs in the sound.
+        """Return what leaves for a step behind what came before it; `place` is where its first frame belongs in the
+        sound.
 
         What nobody wants is silence: after a change, a filter of many seconds would else be run for all of them again.
         """

@@ -117,7 +117,8 @@ def _bins(figures: PlaneFigures, size: int, sample_rate_hz: float) -> _Bins:
 
 
 class PlaneStage:
-    """Short-time Fourier frames on a grid from sample 0; what is shaved is subtracted, so that nothing shaved is bit-true."""
+    """Short-time Fourier frames on a grid from sample 0; what is shaved is subtracted, so that nothing shaved is
+    bit-true."""
 
     def __init__(self, spec: PlaneSpec, n_channels: int, sample_rate_hz: float) -> None:
         self._rate = sample_rate_hz
@@ -132,7 +133,9 @@ class PlaneStage:
         n_bins = self._size // 2 + 1
         self._habits = np.zeros((5, n_bins))  # of lines, for the kernel
         self._wet = 1.0 if figures.on else 0.0
-        self._past = np.zeros((n_channels, self.latency_frames))  # the sound itself, waiting for what is taken out of it
+        self._past = np.zeros(
+            (n_channels, self.latency_frames)
+        )  # the sound itself, waiting for what is taken out of it
         self._heard = np.zeros((self._lanes, self._size - self._hop), dtype=np.float32)
         self._incoming = np.zeros((n_channels, 0))
         self._spectra = np.zeros((self._lanes, LOOK_FRAMES, n_bins), dtype=np.complex64)

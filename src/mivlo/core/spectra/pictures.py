@@ -23,8 +23,8 @@ MOST_DIFFERENCE_DB = 12.0  # is full ink in a picture of differences
 HEARD_OVER_DB = 24.0  # above the paper: what is fainter is no difference that anybody hears
 # Window lengths in seconds and the frequency above which each serves: pitch below, timing above.
 RESOLUTIONS = ((0.17, 0.0), (0.085, 250.0), (0.043, 1_000.0), (0.011, 5_000.0))
-# Below this frequency a longer window, at a lower rate, tells apart what lies a tenth of an octave apart. The lower of the two
-# levels is shown: so a stroke stays as short as the shorter window has it.
+# Below this frequency a longer window, at a lower rate, tells apart what lies a tenth of an octave apart. The lower
+# of the two levels is shown: so a stroke stays as short as the shorter window has it.
 LOW_HZ, LOW_S, LOW_HALVINGS = 200.0, 0.68, 4
 EDGE_FRAMES = 64  # of a lower rate: as far as its filters reach
 BLEND_OCTAVES = 0.5  # over which one gives way to the next, lest a seam be taken for something in the sound
@@ -47,6 +47,11 @@ class Tile:
         """Return the frames from one column of the picture to the next."""
         return FINEST_HOP_FRAMES << self.time_zoom
 
+    @property
+    def start_frame(self) -> int:
+        """Return the frame of the first column."""
+        return self.column * TILE_COLUMNS * self.hop_frames
+
     def rows_hz(self) -> Array:
         """Return the (TILE_ROWS,) frequencies of the rows, low to high."""
         octaves = np.log2(HIGHEST_HZ / LOWEST_HZ)
@@ -61,25 +66,31 @@ def spectrogram_tile(source: Source, tile: Tile, *, sample_rate_hz: float) -> Ar
     ------
     Nothing: beyond the source there is silence.
 
-    Source: short-time Fourier transform (Hann) with a window length for each part of the axis, levels interpolated; of two
-    lengths the lower level, as in products of spectrograms (P. Loughlin, J. Pitton, B. Hannaford, IEEE Signal Processing
+    Source: short-time Fourier transform (Hann) with a window length for each part of the axis, levels interpolated;
+    of two lengths the lower level, as in products of spectrograms (P. Loughlin, J. Pitton, B. Hannaford, IEEE Signal
+    Processing
     Letters 1(12), 1994, from memory)
     """
     rows_hz = tile.rows_hz()
     out = np.full((TILE_ROWS, TILE_COLUMNS), -200.0)
     inside = rows_hz < 0.5 * sample_rate_hz
     out[inside] = 0.0
-    per_piece = max(1, min(TILE_COLUMNS, PIECE_FRAMES // tile.hop_frames))  # memory used again is faster than fresh memory
+    per_piece = max(
+        1, min(TILE_COLUMNS, PIECE_FRAMES // tile.hop_frames)
+    )  # memory used again is faster than fresh memory
     for column in range(0, TILE_COLUMNS, per_piece):
         first = (tile.column * TILE_COLUMNS + column) * tile.hop_frames
-        _add_columns(out[:, column : column + per_piece], source, first, tile.hop_frames, rows_hz, inside, sample_rate_hz)
+        _add_columns(
+            out[:, column : column + per_piece], source, first, tile.hop_frames, rows_hz, inside, sample_rate_hz
+        )
     return out
 
 
 def _add_columns(
     out: Array, source: Source, first: int, hop: int, rows_hz: Array, inside: np.ndarray, sample_rate_hz: float
 ) -> None:  # fmt: skip
-    """Add the levels of the rows that are inside to some columns (rows, columns), zero before, from a frame of the source on."""
+    """Add the levels of the rows that are inside to some columns (rows, columns), zero before, from a frame of the
+    source on."""
     n_columns = out.shape[1]
     # Single precision: its noise lies 40 dB under the palest ink, and pictures come in half the time.
     margin = (_size_of(LOW_S, sample_rate_hz / 2.0**LOW_HALVINGS) // 2 + EDGE_FRAMES) << LOW_HALVINGS
@@ -130,7 +141,10 @@ def _highest_of_row(power: Array, rows_hz: Array, bins_per_hz: float) -> Array:
     high = np.minimum(np.floor(rows_hz * ratio * bins_per_hz).astype(int), power.shape[0] - 1)
     level = power_to_db(power)
     return np.stack(
-        [level[a : b + 1].max(axis=0) if b >= a else np.full(power.shape[1], -300.0) for a, b in zip(low, high, strict=True)]
+        [
+            level[a : b + 1].max(axis=0) if b >= a else np.full(power.shape[1], -300.0)
+            for a, b in zip(low, high, strict=True)
+        ]
     )
 
 

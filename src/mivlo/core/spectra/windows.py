@@ -56,7 +56,10 @@ def windows(
             n = (count >> halvings) >> halved
             first_frame = origin - size // 2
             by_resolution.append(
-                [np.lib.stride_tricks.sliding_window_view(row, size)[first_frame : first_frame + n : every] for row in y]
+                [
+                    np.lib.stride_tricks.sliding_window_view(row, size)[first_frame : first_frame + n : every]
+                    for row in y
+                ]
             )
         yield by_resolution
 

@@ -11,7 +11,9 @@ from mivlo.core.roles import VOICES
 
 __all__ = ["search"]
 
-DOUBT_OF_NO_VOICE = 0.02  # of a track that nobody has called a voice: drums and plucked strings have bursts of their own
+DOUBT_OF_NO_VOICE = (
+    0.02  # of a track that nobody has called a voice: drums and plucked strings have bursts of their own
+)
 
 
 def search(stretch: Stretch) -> list[Suspect]:
@@ -37,8 +39,18 @@ def _of_kind(stretch: Stretch, kind: BurstKind) -> Suspect:
     curve = stretch.levels.levels_db[stretch.cues.active].mean(axis=0)
     sure = min(0.5 + 0.1 * len(chosen), 0.95) if len(chosen) > 1 else 0.4
     return Suspect(
-        hz=hz, q=1.0, excess_db=excess, ring_s=None, ring_around_s=None, share_of_time=total / length_s, follows_notes=None,
-        loud_only=0.0, confidence=sure if stretch.role in VOICES else DOUBT_OF_NO_VOICE * sure, kind=kind, behaviour="burst",
-        times=times, proposals=proposals,
+        hz=hz,
+        q=1.0,
+        excess_db=excess,
+        ring_s=None,
+        ring_around_s=None,
+        share_of_time=total / length_s,
+        follows_notes=None,
+        loud_only=0.0,
+        confidence=sure if stretch.role in VOICES else DOUBT_OF_NO_VOICE * sure,
+        kind=kind,
+        behaviour="burst",
+        times=times,
+        proposals=proposals,
         **around(stretch.levels.hz, curve, band, wide=True),
-    )  # fmt: skip
+    )

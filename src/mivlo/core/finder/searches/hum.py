@@ -36,12 +36,22 @@ def search(stretch: Stretch) -> list[Suspect]:
     span = (float(levels.times_s[0]), float(levels.times_s[-1]))
     return [
         Suspect(
-            hz=hz, q=1.0 / (2.0 ** (WIDTH_CENTS / 1_200.0) - 1.0), excess_db=median_db, ring_s=None, ring_around_s=None,
-            share_of_time=1.0, follows_notes=False, loud_only=0.0, confidence=min(0.45 + 0.08 * len(found), 0.95), kind="hum",
-            behaviour="steady", times=(span,), proposals=Proposals(cut, cut),
+            hz=hz,
+            q=1.0 / (2.0 ** (WIDTH_CENTS / 1_200.0) - 1.0),
+            excess_db=median_db,
+            ring_s=None,
+            ring_around_s=None,
+            share_of_time=1.0,
+            follows_notes=False,
+            loud_only=0.0,
+            confidence=min(0.45 + 0.08 * len(found), 0.95),
+            kind="hum",
+            behaviour="steady",
+            times=(span,),
+            proposals=Proposals(cut, cut),
             **around(levels.hz, quiet, _band(levels, hz), wide=True),
         )
-    ]  # fmt: skip
+    ]
 
 
 def in_the_pauses(levels: LevelMap) -> Floats:

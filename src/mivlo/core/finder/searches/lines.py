@@ -7,7 +7,6 @@ import numpy as np
 from scipy.ndimage import uniform_filter1d
 from scipy.special import logit
 
-from mivlo.core.engine.mix import Behaviour
 from mivlo.core.finder.bells import bell_of, ring_q
 from mivlo.core.finder.kinds import STRUCK, Kind, kind_of_hump, kind_of_line
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, loud_frames
@@ -15,6 +14,7 @@ from mivlo.core.finder.measures import follows_notes, lowest_note_hz, proud_of, 
 from mivlo.core.finder.places import SHAPES, Shape, places
 from mivlo.core.finder.proposals import propose
 from mivlo.core.finder.stretch import Stretch, Suspect, around
+from mivlo.core.model import Behaviour
 from mivlo.core.roles import Role
 
 __all__ = ["search"]
@@ -26,13 +26,14 @@ LOUD_ONLY_FROM = 0.5
 AGREE_CENTS = 15.0
 # Bands either side, bands of a trend, and how far a mean curve without lines departs from its own trend at most.
 HAZE_REACH, HAZE_SMOOTH, HAZE_DB = BANDS_PER_OCTAVE // 2, 15, 1.3
-# What is a good voice's formant, a bright cymbal, or the edge of a hard stroke, looks much like a fault: doubt it more there.
+# What is a good voice's formant, a bright cymbal, or the edge of a hard stroke, looks much like a fault: doubt it
+# more there.
 DOUBTS: Mapping[Role, Mapping[str, float]] = {
     "lead voice": {"hump": 0.6, "harsh": 0.6}, "backing voice": {"hump": 0.6, "harsh": 0.6},
     "cymbals": {"line": 0.7, "harsh": 0.6}, **{role: {"harsh": 0.3} for role in STRUCK},
 }  # fmt: skip
-# What outlasts the other lines of its track rings, whatever else it looks like: its odds grow as the square of by how much. Lines
-# are what a drum is made of: one that does not is doubted there.
+# What outlasts the other lines of its track rings, whatever else it looks like: its odds grow as the square of by how
+# much. Lines are what a drum is made of: one that does not is doubted there.
 OUTLASTS, MOST_OUTLASTING, DOUBT_OF_STRUCK = 1.3, 3.0, 0.5
 RESTLESS_DB = 1.5  # how much a track's loudness varies: of one that varies less, nothing can be loud-only
 
@@ -100,9 +101,15 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: Shape) -> S
     elif shape == "hump":
         kind = kind_of_hump(hz, role=stretch.role, is_haze=_is_haze(curve, band), lowest_note_hz=lowest_hz)
     proposals = propose(
-        stretch.source, hz=hz, q=fit.q, excess_db=excess_db, start=stretch.start, end=stretch.end, sample_rate_hz=stretch.rate,
+        stretch.source,
+        hz=hz,
+        q=fit.q,
+        excess_db=excess_db,
+        start=stretch.start,
+        end=stretch.end,
+        sample_rate_hz=stretch.rate,
         times=runs(loud, levels) if wide or when_loud else times,
-    )  # fmt: skip
+    )
     return Suspect(
         hz=hz, q=fit.q, excess_db=excess_db, ring_s=ring, ring_around_s=ring_around,
         share_of_time=float(present[active].mean()),
@@ -113,13 +120,15 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: Shape) -> S
 
 
 def _is_haze(curve: np.ndarray, band: int) -> bool:
-    """Tell whether an octave around a band holds noise rather than lines: its mean levels then follow their own trend."""
+    """Tell whether an octave around a band holds noise rather than lines: its mean levels then follow their own
+    trend."""
     part = curve[max(band - HAZE_REACH, 0) : band + HAZE_REACH + 1]
     return bool(np.std(part - uniform_filter1d(part, HAZE_SMOOTH, mode="nearest")) < HAZE_DB)
 
 
 def _place_hz(hz: np.ndarray, curve: np.ndarray, odds: np.ndarray, band: int) -> float:
-    """Return where a line is: at the top of the levels beside a band where the odds agree with it, else at that of the odds.
+    """Return where a line is: at the top of the levels beside a band where the odds agree with it, else at that of
+    the odds.
 
     The highest level near a weak line may be a partial of what is played.
     """
@@ -130,10 +139,13 @@ def _place_hz(hz: np.ndarray, curve: np.ndarray, odds: np.ndarray, band: int) ->
 
 
 def _hump_over(levels: LevelMap, band: int) -> np.ndarray:
-    """Return (frames,) by how much a third of an octave stands over what lies two thirds to one and a half octaves away."""
+    """Return (frames,) by how much a third of an octave stands over what lies two thirds to one and a half octaves
+    away."""
     x, third = levels.levels_db, BANDS_PER_OCTAVE // 6
     near, far = 2 * BANDS_PER_OCTAVE // 3, 3 * BANDS_PER_OCTAVE // 2
     sides = [x[:, max(band - far, 0) : max(band - near, 0)], x[:, band + near : band + far]]
     means = [side.mean(axis=1) for side in sides if side.shape[1]]
     middle = x[:, max(band - third, 0) : band + third + 1].mean(axis=1)
-    return np.asarray(middle - np.mean(means, axis=0) - np.median(middle - np.mean(means, axis=0)) + LEAST_PROUD_DB + 1.0)
+    return np.asarray(
+        middle - np.mean(means, axis=0) - np.median(middle - np.mean(means, axis=0)) + LEAST_PROUD_DB + 1.0
+    )

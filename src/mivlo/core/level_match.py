@@ -1,0 +1,54 @@
+"""Equal loudness for fair comparisons: what two ways of listening read, and by how much each is turned down."""
+
+from collections.abc import Iterable
+
+from pydantic import BaseModel
+
+from mivlo.core.loudness import LoudnessMeter
+from mivlo.core.units import Array
+
+__all__ = ["LevelMatch", "Loudness", "loudness_of", "matched"]
+
+
+class Loudness(BaseModel):
+    """Loudness and peak of one way of listening; None for silence and what is too short."""
+
+    loudness_lufs: float | None
+    true_peak_db: float | None
+
+
+class LevelMatch(BaseModel):
+    """Before and after what is compared, and by how much each is turned down so that both are equally loud."""
+
+    before: Loudness
+    after: Loudness
+    match_before_db: float
+    match_after_db: float
+
+
+def loudness_of(blocks: Iterable[Array], *, sample_rate_hz: float) -> Loudness:
+    """Return loudness and true peak of (channels, n) blocks that follow one another; raises nothing.
+
+    Source: BS.1770-4, as in `core.loudness`
+    """
+    meter = LoudnessMeter(sample_rate_hz)
+    for block in blocks:
+        meter.push(block)
+    return Loudness(loudness_lufs=meter.integrated_lufs(), true_peak_db=meter.true_peak_db())
+
+
+def matched(before: Loudness, after: Loudness) -> LevelMatch:
+    """Return the match of two readings: the louder one is turned down; what has no loudness matches nothing.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: ours
+    """
+    difference = 0.0
+    if before.loudness_lufs is not None and after.loudness_lufs is not None:
+        difference = after.loudness_lufs - before.loudness_lufs
+    return LevelMatch(
+        before=before, after=after, match_before_db=min(difference, 0.0), match_after_db=min(-difference, 0.0)
+    )

@@ -1,0 +1,201 @@
+"""Intents on tracks and groups: their faders and names, who is whose twin or member, the user's marks."""
+
+from typing import TYPE_CHECKING, Literal
+
+from pydantic import Field
+
+from mivlo.core.errors import ConflictError, ParameterError
+from mivlo.core.model.base import Frozen, partial_of
+from mivlo.core.model.intents.base import Intent
+from mivlo.core.model.intents.ledgers import set_fields
+from mivlo.core.model.ledger import Keeper
+from mivlo.core.model.marks import Pin
+from mivlo.core.model.session import Session
+from mivlo.core.model.strips import SHARED_BY_TWINS, Group, Track
+
+__all__ = [
+    "AddGroup",
+    "AddKeeper",
+    "AddPin",
+    "PairTracks",
+    "RemoveGroup",
+    "RemoveKeeper",
+    "RemovePin",
+    "RemoveTrack",
+    "SetGroup",
+    "SetTrack",
+    "UnpairTrack",
+]
+
+_BY_OTHER_INTENTS = {"kind", "id", "ledger", "ledger_on", "phase", "keepers", "pins", "dismissed"}
+
+if TYPE_CHECKING:
+
+    class TrackFields(Frozen):
+        """Fields of a track."""
+
+    class GroupFields(Frozen):
+        """Fields of a group."""
+
+else:
+    TrackFields = partial_of(Track, "TrackFields", without=_BY_OTHER_INTENTS | {"audio_id", "twin_id"})
+    GroupFields = partial_of(Group, "GroupFields", without=_BY_OTHER_INTENTS)
+
+
+class SetTrack(Intent):
+    """Set some fields of a track; `seen` has them as they were when that was decided."""
+
+    do: Literal["set-track"] = "set-track"
+    track_id: str = Field(max_length=64)
+    fields: TrackFields
+    seen: TrackFields
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with the track set. Raises as `Intent.apply`. Source: ours."""
+        session.track(self.track_id)
+        group_id = getattr(self.fields, "group_id", None)
+        if group_id is not None and session.group(group_id) is session.master:
+            raise ParameterError("a track in no group is in the mix by itself: leave group_id empty")
+        return set_fields(session, self.track_id, self.fields, self.seen)
+
+
+class SetGroup(Intent):
+    """Set some fields of a group or of the mix; `seen` has them as they were when that was decided."""
+
+    do: Literal["set-group"] = "set-group"
+    group_id: str = Field(max_length=64)
+    fields: GroupFields
+    seen: GroupFields
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with the group set. Raises as `Intent.apply`. Source: ours."""
+        session.group(self.group_id)
+        return set_fields(session, self.group_id, self.fields, self.seen)
+
+
+class RemoveTrack(Intent):
+    """Take a track out of the session; undo brings it back."""
+
+    do: Literal["remove-track"] = "remove-track"
+    track_id: str = Field(max_length=64)
+
+    def apply(self, session: Session) -> Session:
+        """Return the session without the track. Raises as `Intent.apply`. Source: ours."""
+        gone = session.track(self.track_id)
+        return session.changed(tracks=tuple(track for track in session.tracks if track is not gone))
+
+
+class AddGroup(Intent):
+    """Make a group; tracks join it by their own field."""
+
+    do: Literal["add-group"] = "add-group"
+    group_id: str = Field(pattern="^[0-9a-f]{32}$")
+    name: str = Field(min_length=1, max_length=120)
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with the group. Raises as `Intent.apply`. Source: ours."""
+        if any(strip.id == self.group_id for strip in session.strips()):
+            raise ConflictError(f"the id {self.group_id} is in use already")
+        return session.changed(groups=(*session.groups, Group(id=self.group_id, name=self.name)))
+
+
+class RemoveGroup(Intent):
+    """Dissolve a group: its tracks stay, without it; undo brings it back."""
+
+    do: Literal["remove-group"] = "remove-group"
+    group_id: str = Field(max_length=64)
+
+    def apply(self, session: Session) -> Session:
+        """Return the session without the group. Raises as `Intent.apply`. Source: ours."""
+        gone = session.group(self.group_id)
+        if gone is session.master:
+            raise ParameterError("the mix is not a group that can be dissolved")
+        for track in session.tracks:
+            if track.group_id == gone.id:
+                session = session.with_strip(track.id, lambda _: {"group_id": None})
+        return session.changed(groups=tuple(group for group in session.groups if group.id != gone.id))
+
+
+class PairTracks(Intent):
+    """Make a track the twin of another: from now on both share the other one's ledger."""
+
+    do: Literal["pair-tracks"] = "pair-tracks"
+    track_id: str = Field(max_length=64)
+    with_id: str = Field(max_length=64)
+    twin_id: str = Field(pattern="^[0-9a-f]{32}$")
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with the twins. Raises as `Intent.apply`. Source: ours."""
+        track, other = session.track(self.track_id), session.track(self.with_id)
+        if track is other:
+            raise ParameterError("a track cannot be its own twin: choose another one")
+        twin_id = other.twin_id or self.twin_id
+        session = session.with_strip(other.id, lambda _: {"twin_id": twin_id})
+        taken = {name: getattr(other, name) for name in SHARED_BY_TWINS}
+        return session.with_strip(track.id, lambda _: {"twin_id": twin_id, **taken})
+
+
+class UnpairTrack(Intent):
+    """Let a track go its own way, with the ledger that it has shared."""
+
+    do: Literal["unpair-track"] = "unpair-track"
+    track_id: str = Field(max_length=64)
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with the track alone. Raises as `Intent.apply`. Source: ours."""
+        return session.with_strip(session.track(self.track_id).id, lambda _: {"twin_id": None})
+
+
+class _OnStrip(Intent):
+    strip_id: str = Field(max_length=64)
+
+
+class AddPin(_OnStrip):
+    """Mark a place."""
+
+    do: Literal["add-pin"] = "add-pin"
+    pin: Pin
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with the pin. Raises as `Intent.apply`. Source: ours."""
+        return session.with_strip(self.strip_id, lambda strip: {"pins": (*strip.pins, self.pin)})
+
+
+class RemovePin(_OnStrip):
+    """Take a mark away; one that is gone already stays gone."""
+
+    do: Literal["remove-pin"] = "remove-pin"
+    pin_id: str = Field(max_length=64)
+
+    def apply(self, session: Session) -> Session:
+        """Return the session without the pin. Raises as `Intent.apply`. Source: ours."""
+        return session.with_strip(
+            self.strip_id, lambda strip: {"pins": tuple(pin for pin in strip.pins if pin.id != self.pin_id)}
+        )
+
+
+class AddKeeper(_OnStrip):
+    """Say that a region is needed."""
+
+    do: Literal["add-keeper"] = "add-keeper"
+    keeper: Keeper
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with the keeper. Raises as `Intent.apply`. Source: ours."""
+        return session.with_strip(self.strip_id, lambda strip: {"keepers": (*strip.keepers, self.keeper)})
+
+
+class RemoveKeeper(_OnStrip):
+    """No longer keep a region; one that is gone already stays gone."""
+
+    do: Literal["remove-keeper"] = "remove-keeper"
+    keeper: Keeper
+
+    def apply(self, session: Session) -> Session:
+        """Return the session without the keeper. Raises as `Intent.apply`. Source: ours."""
+
+        def without(keepers: tuple[Keeper, ...]) -> tuple[Keeper, ...]:
+            at = keepers.index(self.keeper) if self.keeper in keepers else len(keepers)
+            return keepers[:at] + keepers[at + 1 :]
+
+        return session.with_strip(self.strip_id, lambda strip: {"keepers": without(strip.keepers)})

@@ -1,0 +1,73 @@
+"""What a ledger consists of: moves with their reason and evidence, and what is to be kept."""
+
+from typing import Literal, Self
+
+from pydantic import Field, model_validator
+
+from mivlo.core.model.base import Frozen
+from mivlo.core.moves import Move
+
+__all__ = [
+    "Behaviour",
+    "ClashReason",
+    "Evidence",
+    "Keeper",
+    "LedgerEntry",
+    "Phase",
+    "Region",
+    "Treatment",
+]
+
+Phase = Literal["minimum", "linear"]
+Behaviour = Literal[
+    "steady", "when-loud", "burst"
+]  # of a fault: always there, only when the track is loud, or in bursts
+Treatment = Literal["A"]  # a ledger is addressed by treatment and strip; so far each strip has one ledger
+
+
+class Evidence(Frozen):
+    """What a move answers: a suspect as it was measured, so that it can be measured again."""
+
+    kind: str = Field(max_length=40)
+    hz: float = Field(ge=20.0, le=20_000.0)
+    q: float = Field(ge=0.1, le=100.0)
+    excess_db: float = Field(ge=-200.0, le=200.0)
+    ring_s: float | None = Field(default=None, ge=0.0, le=1e4)
+    start_s: float = Field(ge=0.0, le=1e6)
+    end_s: float = Field(ge=0.0, le=1e6)
+    times: tuple[tuple[float, float], ...] = Field(default=(), max_length=200)
+    behaviour: Behaviour = "steady"
+
+
+class Region(Frozen):
+    """A part of the frequency axis."""
+
+    low_hz: float = Field(ge=20.0, le=20_000.0)
+    high_hz: float = Field(ge=20.0, le=20_000.0)
+
+    @model_validator(mode="after")
+    def _upwards(self) -> Self:
+        if self.high_hz <= self.low_hz:
+            raise ValueError(f"high_hz={self.high_hz:g} must be above low_hz={self.low_hz:g}")
+        return self
+
+
+class ClashReason(Region):
+    """The clash that a move answers: who goes first, who is hidden, and where; so that it can be measured again."""
+
+    front: str = Field(max_length=64)
+    hidden: str = Field(max_length=64)
+
+
+class LedgerEntry(Frozen):
+    """One move of a ledger; `id` says which move it stays while its figures change."""
+
+    id: str = Field(max_length=64)
+    move: Move
+    reason: str = Field(default="", max_length=500)
+    evidence: Evidence | None = None
+    clash: ClashReason | None = None
+
+
+class Keeper(Region):
+    """A region that the user marked as needed: nothing adaptive touches it."""

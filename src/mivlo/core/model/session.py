@@ -1,0 +1,98 @@
+"""A session: its tracks, groups and mix, and what is said of the whole song."""
+
+from collections.abc import Callable, Mapping
+from typing import Any, Self
+
+from pydantic import Field, model_validator
+
+from mivlo.core.errors import NotFoundError
+from mivlo.core.model.base import Frozen, refuse_twins
+from mivlo.core.model.marks import Section
+from mivlo.core.model.rights import RightOfWay
+from mivlo.core.model.strips import SHARED_BY_TWINS, Group, Track
+
+__all__ = ["MIX_ID", "Session"]
+
+MIX_ID = "mix"
+
+
+class Session(Frozen):
+    """All that the user has decided; frames are of the session's rate."""
+
+    id: str
+    name: str = Field(default="Session", min_length=1, max_length=120)
+    sample_rate_hz: int
+    loop_start_frame: int | None = Field(default=None, ge=0)
+    loop_end_frame: int | None = Field(default=None, ge=0)
+    sections: tuple[Section, ...] = Field(default=(), max_length=100)
+    right_of_way: RightOfWay = RightOfWay()
+    tracks: tuple[Track, ...] = ()
+    groups: tuple[Group, ...] = ()
+    master: Group = Group(id=MIX_ID, name="Mix")
+
+    @model_validator(mode="after")
+    def _ids_differ(self) -> Self:
+        refuse_twins((strip.id for strip in self.strips()), "tracks, groups and the mix")
+        return self
+
+    def strips(self) -> tuple[Track | Group, ...]:
+        """Return all tracks, then all groups, then the mix. Raises nothing. Source: ours."""
+        return (*self.tracks, *self.groups, self.master)
+
+    def strip(self, strip_id: str) -> Track | Group:
+        """Return a track, a group or the mix; raises NotFoundError. Source: ours."""
+        for strip in self.strips():
+            if strip.id == strip_id:
+                return strip
+        raise NotFoundError(f"track or group {strip_id:.80} is not in this session")
+
+    def track(self, track_id: str) -> Track:
+        """Return a track; raises NotFoundError. Source: ours."""
+        for track in self.tracks:
+            if track.id == track_id:
+                return track
+        raise NotFoundError(f"track {track_id:.80} is not in this session")
+
+    def group(self, group_id: str) -> Group:
+        """Return a group or the mix; raises NotFoundError. Source: ours."""
+        for group in (*self.groups, self.master):
+            if group.id == group_id:
+                return group
+        raise NotFoundError(f"group {group_id:.80} is not in this session")
+
+    def changed(self, **fields: Any) -> Self:
+        """Return the session with other fields, checked anew; raises ValidationError. Source: ours."""
+        return type(self).model_validate({name: getattr(self, name) for name in type(self).model_fields} | fields)
+
+    def with_strip(self, strip_id: str, change: Callable[[Track | Group], Mapping[str, Any]]) -> Self:
+        """Return the session with other fields of one strip, and of its twins those that twins share.
+
+        Raises
+        ------
+        NotFoundError: no such strip
+        ValidationError: what a field must not be
+
+        Source: ours
+        """
+        strip = self.strip(strip_id)
+        fields = dict(change(strip))
+        twin_id = fields.get("twin_id", strip.twin_id) if isinstance(strip, Track) else None
+        shared = {name: value for name, value in fields.items() if name in SHARED_BY_TWINS}
+
+        def changed(one: Any) -> Any:
+            if one.id == strip_id:
+                return _with_fields(one, fields)
+            is_twin = isinstance(one, Track) and twin_id is not None and one.twin_id == twin_id
+            return _with_fields(one, shared) if is_twin and shared else one
+
+        return self.model_copy(
+            update={
+                "tracks": tuple(map(changed, self.tracks)),
+                "groups": tuple(map(changed, self.groups)),
+                "master": changed(self.master),
+            }
+        )
+
+
+def _with_fields(strip: Track | Group, fields: Mapping[str, Any]) -> Track | Group:
+    return type(strip).model_validate({name: getattr(strip, name) for name in type(strip).model_fields} | dict(fields))

@@ -1,0 +1,65 @@
+"""Tracks and groups; a field of theirs is declared here, and nowhere else."""
+
+from typing import Annotated, Literal, Self
+
+from pydantic import Field, model_validator
+
+from mivlo.core.model.base import Frozen, refuse_twins
+from mivlo.core.model.ledger import Keeper, LedgerEntry, Phase
+from mivlo.core.model.marks import Dismissed, Pin
+from mivlo.core.roles import Role
+
+__all__ = ["SHARED_BY_TWINS", "Group", "Strip", "StripBase", "Track"]
+
+SHARED_BY_TWINS = ("ledger", "ledger_on", "phase", "keepers")
+
+
+class StripBase(Frozen):
+    """What tracks, groups and the mix have alike: a ledger, how it is played, and the user's marks."""
+
+    id: str = Field(max_length=64)
+    name: str = Field(default="Strip", min_length=1, max_length=120)
+    gain_db: float = Field(default=0.0, ge=-60.0, le=24.0)
+    solo: bool = False
+    mute: bool = False
+    ledger_on: bool = True
+    ledger: tuple[LedgerEntry, ...] = Field(default=(), max_length=200)
+    phase: Phase = "minimum"
+    keepers: tuple[Keeper, ...] = Field(default=(), max_length=100)
+    pins: tuple[Pin, ...] = Field(default=(), max_length=500)
+    dismissed: tuple[Dismissed, ...] = Field(default=(), max_length=500)
+
+    @model_validator(mode="after")
+    def _entries_differ(self) -> Self:
+        refuse_twins((entry.id for entry in self.ledger), "the entries of a ledger")
+        return self
+
+    def heard_part(self) -> Self:
+        """Return the same without what nobody hears: equal sound is computed once. Raises nothing. Source: ours."""
+        return self.model_copy(update={"name": "Strip", "pins": (), "dismissed": ()})
+
+
+class Track(StripBase):
+    """One track; tracks with the same twin id share one ledger."""
+
+    kind: Literal["track"] = "track"
+    role: Role = "other"
+    audio_id: str = Field(max_length=64)
+    start_frame: int = Field(default=0, ge=0, le=2**40)
+    pan: float = Field(default=0.0, ge=-1.0, le=1.0)
+    polarity_flipped: bool = False
+    group_id: str | None = Field(default=None, max_length=64)
+    twin_id: str | None = Field(default=None, max_length=64)
+
+    def heard_part(self) -> Self:
+        """Return the same without what nobody hears. Raises nothing. Source: ours."""
+        return super().heard_part().model_copy(update={"role": "other", "twin_id": None})
+
+
+class Group(StripBase):
+    """Several tracks treated as one; the mix is the outermost."""
+
+    kind: Literal["group"] = "group"
+
+
+Strip = Annotated[Track | Group, Field(discriminator="kind")]
