@@ -29,7 +29,8 @@ app = typer.Typer(
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
     help="Find, cut and prove away what rings, booms and hides in a mix. "
-    "`mivlo start` runs the application, `mivlo test` all its tests; both do their own set-up.",
+    "`mivlo serve --database URL --data FOLDER` runs the application where it is installed; from a checkout, "
+    "`./mivlo start` runs it and `./mivlo test` all its tests, with their own set-up.",
 )
 
 
@@ -168,10 +169,14 @@ def apply(
 def find(
     file: Annotated[Path, typer.Argument(help="Audio file of one track.")],
     from_s: Annotated[float, typer.Option("--from", help="Start of the stretch in seconds.")] = 0.0,
-    to_s: Annotated[float | None, typer.Option("--to", help="End of the stretch in seconds; left out: the end.")] = None,
+    to_s: Annotated[
+        float | None, typer.Option("--to", help="End of the stretch in seconds; left out: the end.")
+    ] = None,
     low: Annotated[float, typer.Option(help="Lowest frequency in Hz.")] = 20.0,
     high: Annotated[float, typer.Option(help="Highest frequency in Hz.")] = 20_000.0,
-    role: Annotated[str, typer.Option(help="What the track is, as in the application (\"bass\"); empty: not known.")] = "",
+    role: Annotated[
+        str, typer.Option(help='What the track is, as in the application ("bass"); empty: not known.')
+    ] = "",
     as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
 ) -> None:
     """Print what behaves like a fault in a track, with its evidence and a proposed move; strongest first."""
@@ -202,9 +207,11 @@ def find(
 @app.command()
 @_one_line_errors
 def clash(
-    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Audio files of the tracks, all from the same start.")],
+    files: Annotated[
+        list[Path], typer.Argument(metavar="FILE...", help="Audio files of the tracks, all from the same start.")
+    ],
     role: Annotated[
-        list[str] | None, typer.Option(help="What each track is, in the order of the files (\"bass\"); may be left out.")
+        list[str] | None, typer.Option(help='What each track is, in the order of the files ("bass"); may be left out.')
     ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
 ) -> None:
@@ -215,7 +222,9 @@ def clash(
 
     roles = role or []
     if len(roles) > len(files):
-        raise ParameterError(f"--role is given {len(roles)} times for {len(files)} files: give it once for each file at most")
+        raise ParameterError(
+            f"--role is given {len(roles)} times for {len(files)} files: give it once for each file at most"
+        )
     missing = next((file for file in files if not file.is_file()), None)
     if missing is not None:
         raise TreatmentError(f"{missing}: no such file")
@@ -226,7 +235,11 @@ def clash(
         print(json.dumps({"clashes": [as_plain(one, names, order) for one in found]}))
         return
     if not found:
-        print("Nothing hides another track." if len(files) > 1 else "One track alone is hidden by nobody: name two or more.")
+        print(
+            "Nothing hides another track."
+            if len(files) > 1
+            else "One track alone is hidden by nobody: name two or more."
+        )
     for one in found:
         print(sentence(one, names))
 

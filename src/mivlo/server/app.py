@@ -10,6 +10,7 @@ from fastapi.responses import FileResponse
 from fastapi.staticfiles import StaticFiles
 
 from mivlo import __version__
+from mivlo.core.errors import NotFoundError
 from mivlo.server.access import LocalOnly
 from mivlo.server.api import bench, ensemble, gather, handover, hunt, sessions
 from mivlo.server.api.common import add_error_handlers
@@ -22,10 +23,10 @@ __all__ = ["create_app", "main"]
 
 @asynccontextmanager
 async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
-    loop = asyncio.get_running_loop()
-    sessions.watch_changes(loop)
-    start_pool_soon(loop)
+    news = asyncio.create_task(sessions.pass_news_on())
+    start_pool_soon(asyncio.get_running_loop())
     yield
+    news.cancel()
     close_pool()
 
 
@@ -40,6 +41,8 @@ def create_app(*, web: Path | None) -> FastAPI:
 
         @app.get("/{path:path}", include_in_schema=False)
         def page(path: str) -> FileResponse:
+            if path.startswith("api/"):
+                raise NotFoundError(f"there is nothing at /{path:.200}")
             # Every address that is not the API's is the page's own; its router knows what to show.
             return FileResponse(web / "index.html", headers={"cache-control": "no-cache"})
 
@@ -49,5 +52,5 @@ def create_app(*, web: Path | None) -> FastAPI:
 def main() -> None:
     """Serve on loopback until told to stop."""
     own = settings()
-    app = LocalOnly(create_app(web=own.web), own_port=own.port, page_port=own.port)
+    app = LocalOnly(create_app(web=own.web), own_port=own.port, page_port=own.page_port or own.port)
     serve_on_loopback(app, port=own.port, graceful_s=2)

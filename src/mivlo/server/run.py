@@ -6,7 +6,6 @@ import ctypes
 import fcntl
 import http.client
 import os
-import shutil
 import signal
 import socket
 import subprocess
@@ -16,25 +15,30 @@ import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
 from types import FrameType
+from typing import Any
 
-from mivlo.server.db.cluster import Cluster, ClusterError, start_cluster
+from mivlo.server.db.cluster import Cluster, ClusterError, ElsewhereDatabase, start_cluster
 
 __all__ = ["main"]
 
 PROCESSES = {"pages": "mivlo.server.app", "sound": "mivlo.server.monitor.app", "jobs": "mivlo.server.jobs.worker"}
 DEMO_DONE = "demo-loaded"
-READY_SECONDS = 60.0
+READY_SECONDS = 180.0  # a busy machine takes its time
 STOP_SECONDS = 5.0
 PR_SET_PDEATHSIG = 1
+DATABASE, FRONT_END = "the database", "the front end"
+PACKAGE = Path(__file__).parents[1]
+OWN_PAGE = PACKAGE / "server/page"  # in an installed package
+WATCH_S, FIRST_PAUSE_S, LONGEST_PAUSE_S, CALM_S = 0.3, 0.2, 30.0, 60.0
 
 
 class StepError(RuntimeError):
     """A step of the start failed."""
 
 
-def main() -> int:
-    """Start, wait for Ctrl-C (or a TERM), stop."""
-    arguments = _arguments()
+def main(words: list[str] | None = None, *, verb: str = "start") -> int:
+    """Start, wait for Ctrl-C (or a TERM), stop; `words` are the command line's behind the verb."""
+    arguments = _arguments(words, verb)
     signal.signal(signal.SIGTERM, _interrupt)
     signal.signal(signal.SIGINT, _interrupt)
     try:
@@ -47,14 +51,16 @@ def main() -> int:
     return 0
 
 
-def _arguments() -> argparse.Namespace:
-    parser = argparse.ArgumentParser(prog="mivlo start")
+def _arguments(words: list[str] | None, verb: str) -> argparse.Namespace:
+    parser = argparse.ArgumentParser(prog=f"mivlo {verb}")
     parser.add_argument("--port", type=int, default=8765, help="of the application; sound uses the one above it")
     parser.add_argument("--data", type=Path, default=default_data_folder(), help="data folder")
     parser.add_argument("--no-demo", action="store_true", help="do not load the made-up session")
-    parser.add_argument("--web", type=Path, required=True, help=argparse.SUPPRESS)
-    parser.add_argument("--demo-folder", type=Path, required=True, help=argparse.SUPPRESS)
-    return parser.parse_args()
+    parser.add_argument("--database", metavar="URL", help="of a PostgreSQL to be used instead of one of our own")
+    parser.add_argument("--web", type=Path, default=OWN_PAGE, help=argparse.SUPPRESS)
+    parser.add_argument("--demo-folder", type=Path, help=argparse.SUPPRESS)
+    parser.add_argument("--dev", type=Path, metavar="WEB", help=argparse.SUPPRESS)  # the front end's source
+    return parser.parse_args(words)
 
 
 def default_data_folder() -> Path:
@@ -71,10 +77,12 @@ def _interrupt(_: int, __: FrameType | None) -> None:
 
 
 def _run(arguments: argparse.Namespace) -> None:
-    for port in (arguments.port, arguments.port + 1):
+    if not arguments.dev and not (arguments.web / "index.html").is_file():
+        raise StepError(f"there is no built page in {arguments.web}: build it, or install a wheel that has it")
+    for port in (arguments.port, arguments.port + 1, *((arguments.port + 2,) if arguments.dev else ())):
         _refuse_busy(port)
     data: Path = arguments.data.expanduser().resolve()
-    _prepare(data)
+    _prepare(data, own_database=arguments.database is None)
     with _only_one(data):
         _run_in(arguments, data)
 
@@ -82,7 +90,12 @@ def _run(arguments: argparse.Namespace) -> None:
 @contextlib.contextmanager
 def _only_one(data: Path) -> Iterator[None]:
     """Hold the data folder: two databases on one folder would end each other."""
-    with (data / "lock").open("w") as lock:
+    try:
+        lock = (data / "lock").open("w")
+    except OSError as error:
+        message = f"data folder {data} cannot be written ({error.strerror}); --data chooses another"
+        raise StepError(message) from error
+    with lock:
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
@@ -92,21 +105,27 @@ def _only_one(data: Path) -> Iterator[None]:
 
 
 def _run_in(arguments: argparse.Namespace, data: Path) -> None:
-    shutil.rmtree(data / "incoming", ignore_errors=True)  # uploads that a killed process left half-way
-    _say("starting the database")
-    cluster = start_cluster(data / "database")
+    cluster: Cluster | ElsewhereDatabase
+    if arguments.database is None:
+        _say("starting the database")
+        cluster = start_cluster(data / "database")
+    else:
+        cluster = ElsewhereDatabase(arguments.database)
     children: dict[str, subprocess.Popen[bytes]] = {}
     try:
-        os.environ.update(_environment(arguments, data, cluster))
+        os.environ.update(_environment(arguments, data, cluster.url))
         _say("starting sound and pages")
         for name in ("sound", "pages"):
             children[name] = _spawn(name)
         _prepare_database(arguments)
         _say("starting jobs")
         children["jobs"] = _spawn("jobs")
-        _wait_ready(arguments.port, arguments.port + 1, children)
+        _wait_ready(_api_port(arguments), arguments.port + 1, children)
+        if arguments.dev:
+            _say("starting the front end with hot replacement")
+            children[FRONT_END] = _spawn_front_end(arguments)
         print(f"\nMivlo is at http://127.0.0.1:{arguments.port}/   (Ctrl-C stops it)\n", flush=True)
-        _keep_alive(children)
+        _keep_alive(children, cluster, arguments)
     finally:
         print("mivlo: stopping", flush=True)
         _stop(children)
@@ -128,14 +147,16 @@ def _refuse_busy(port: int) -> None:
             ) from error
 
 
-def _prepare(data: Path) -> None:
+def _prepare(data: Path, *, own_database: bool) -> None:
     try:
         data.mkdir(parents=True, exist_ok=True)
         (data / "audio").mkdir(exist_ok=True)
     except OSError as error:
         raise StepError(f"data folder {data} cannot be made ({error.strerror}); --data chooses another") from error
-    if os.geteuid() == 0:
-        check = subprocess.run(["runuser", "-u", "postgres", "--", "test", "-x", str(data)], check=False, capture_output=True)
+    if os.geteuid() == 0 and own_database:
+        check = subprocess.run(
+            ["runuser", "-u", "postgres", "--", "test", "-x", str(data)], check=False, capture_output=True
+        )
         if check.returncode:
             raise StepError(
                 f"data folder {data} cannot be entered by the user 'postgres', as whom the database must run; "
@@ -143,23 +164,35 @@ def _prepare(data: Path) -> None:
             )
 
 
-def _environment(arguments: argparse.Namespace, data: Path, cluster: Cluster) -> dict[str, str]:
+def _environment(arguments: argparse.Namespace, data: Path, database_url: str) -> dict[str, str]:
+    pages = {"MIVLO_WEB": str(arguments.web)}
+    if arguments.dev:
+        pages = {"MIVLO_PAGE_PORT": str(arguments.port)}
     return {
         "MIVLO_DATA": str(data),
-        "MIVLO_DATABASE_URL": cluster.url,
-        "MIVLO_PORT": str(arguments.port),
+        "MIVLO_DATABASE_URL": database_url,
+        "MIVLO_PORT": str(_api_port(arguments)),
         "MIVLO_MONITOR_PORT": str(arguments.port + 1),
-        "MIVLO_WEB": str(arguments.web),
+        **pages,
     }
+
+
+def _api_port(arguments: argparse.Namespace) -> int:
+    """Return where the API is: in development, the front end's own server stands at the address itself."""
+    return int(arguments.port) + 2 if arguments.dev else int(arguments.port)
 
 
 def _prepare_database(arguments: argparse.Namespace) -> None:
     # Imported here: the settings that these modules read exist only now.
-    from mivlo.server.db.engine import engine, migrate
+    from mivlo.server.db.engine import engine, migrate, open_db
+    from mivlo.server.services.storage import sweep
 
     _say("bringing the database up to date")
     migrate()
-    if not arguments.no_demo and not (Path(os.environ["MIVLO_DATA"]) / DEMO_DONE).exists():
+    with open_db() as db:
+        sweep(db)
+    wanted = arguments.demo_folder is not None and not arguments.no_demo
+    if wanted and not (Path(os.environ["MIVLO_DATA"]) / DEMO_DONE).exists():
         _say("loading the demo session (once)")
         _load_demo(arguments.demo_folder)
     engine().dispose()
@@ -183,12 +216,14 @@ def _die_with_parent() -> None:
     ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
 
 
+def _popen(command: list[str], **kind: Any) -> subprocess.Popen[bytes]:
+    return subprocess.Popen(command, preexec_fn=_die_with_parent, start_new_session=True, **kind)  # noqa: PLW1509
+
+
 def _spawn(name: str) -> subprocess.Popen[bytes]:
     # With -c rather than -m: the processes that these start in turn would load the whole module again.
     command = [sys.executable, "-c", f"from {PROCESSES[name]} import main; main()"]
-    # Sound needs one helper, for the live spectrum; pages measure several things at a time.
-    environment = os.environ | ({"MIVLO_ANALYSIS_PROCESSES": "1"} if name == "sound" else {})
-    return subprocess.Popen(command, env=environment, preexec_fn=_die_with_parent, start_new_session=True)  # noqa: PLW1509
+    return _popen(command)
 
 
 def _wait_ready(port: int, monitor_port: int, children: dict[str, subprocess.Popen[bytes]]) -> None:
@@ -207,14 +242,84 @@ def _wait_ready(port: int, monitor_port: int, children: dict[str, subprocess.Pop
         time.sleep(0.05)
 
 
-def _keep_alive(children: dict[str, subprocess.Popen[bytes]]) -> None:
-    """Start again what dies; nothing that was acknowledged is lost by that."""
+def _spawn_front_end(arguments: argparse.Namespace) -> subprocess.Popen[bytes]:
+    command = ["node_modules/.bin/vite", "--host", "127.0.0.1", "--port", str(arguments.port), "--strictPort"]
+    environment = os.environ | {"MIVLO_API": f"http://127.0.0.1:{_api_port(arguments)}"}
+    return _popen(command, cwd=arguments.dev, env=environment)
+
+
+class Sources:
+    """The package's own files, watched while somebody works on them."""
+
+    def __init__(self) -> None:
+        self._seen = self._newest()
+
+    def have_changed(self) -> bool:
+        """Tell whether any is newer than at the last time."""
+        newest = self._newest()
+        changed, self._seen = newest != self._seen, newest
+        return changed
+
+    @staticmethod
+    def _newest() -> tuple[int, int]:
+        times = [path.stat().st_mtime_ns for path in PACKAGE.rglob("*.py")]
+        return len(times), max(times)
+
+
+class Pauses:
+    """How long to wait before what has ended is started again: longer each time, until it has lived for a while."""
+
+    def __init__(self) -> None:
+        self._pause_s = FIRST_PAUSE_S
+        self._due_s = 0.0
+        self._started_s = time.monotonic()
+
+    def is_due(self) -> bool:
+        """Tell whether it is time to start again; noted once it is asked for the first time."""
+        now_s = time.monotonic()
+        if not self._due_s:
+            if now_s - self._started_s > CALM_S:
+                self._pause_s = FIRST_PAUSE_S
+            self._due_s = now_s + self._pause_s
+        return now_s >= self._due_s
+
+    def began(self) -> None:
+        """Note that it was started, or tried in vain."""
+        self._pause_s = min(2 * self._pause_s, LONGEST_PAUSE_S)
+        self._due_s, self._started_s = 0.0, time.monotonic()
+
+
+def _keep_alive(
+    children: dict[str, subprocess.Popen[bytes]], cluster: Cluster | ElsewhereDatabase, arguments: argparse.Namespace
+) -> None:
+    """Start again what dies, the database first; nothing that was acknowledged is lost by that."""
+    pauses = {name: Pauses() for name in (DATABASE, *children)}
+    told: set[str] = set()
+    sources = Sources() if arguments.dev else None
     while True:
-        time.sleep(0.3)
-        for name, child in children.items():
-            if child.poll() is not None:
-                _say(f"the process for {name} ended (status {child.returncode}); starting it again")
-                children[name] = _spawn(name)
+        time.sleep(WATCH_S)
+        if sources is not None and sources.have_changed():
+            _say("the source has changed; starting its processes again")
+            _stop({name: child for name, child in children.items() if name != FRONT_END})
+            children.update({name: _spawn(name) for name in PROCESSES})
+        ended = [name for name, child in children.items() if child.poll() is not None]
+        if not cluster.is_running():
+            ended.append(DATABASE)
+        for name in set(ended) - told:
+            status = "" if name == DATABASE else f" (status {children[name].returncode})"
+            _say(f"the process for {name} ended{status}; starting it again")
+        told = set(ended)
+        for name in ended:
+            if pauses[name].is_due():
+                pauses[name].began()
+                told.discard(name)
+                if name != DATABASE:
+                    children[name] = _spawn_front_end(arguments) if name == FRONT_END else _spawn(name)
+                    continue
+                try:
+                    cluster.start()
+                except ClusterError as error:
+                    _say(str(error))
 
 
 def _stop(children: dict[str, subprocess.Popen[bytes]]) -> None:

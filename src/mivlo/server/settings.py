@@ -20,10 +20,19 @@ class Settings(BaseSettings):
     database_url: str = Field(description="SQLAlchemy address of the database")
     port: int = 8765
     monitor_port: int = 8766
+    page_port: int | None = Field(default=None, description="whose pages may ask; our own where not said")
     web: Path | None = Field(default=None, description="built front end; none in server tests")
     max_import_seconds: float = 1200.0
     max_import_bytes: int = 2 << 30
     analysis_processes: int = 2
+    connect_s: int = Field(default=5, description="within which the database must let us in")
+    statement_s: float = Field(default=30.0, description="within which it must answer")
+
+    @property
+    def conninfo(self) -> str:
+        """Return the database's address as psycopg itself wants it."""
+        address = self.database_url.replace("postgresql+psycopg://", "postgresql://")
+        return f"{address}{'&' if '?' in address else '?'}connect_timeout={self.connect_s}"
 
     @property
     def import_limits(self) -> ImportLimits:

@@ -13,8 +13,8 @@ from mivlo.core.moves.figures import MoveKind, describe_kinds
 from mivlo.core.roles import ROLES, Role
 from mivlo.core.spectra.average import AXIS_HZ
 from mivlo.core.spectra.pictures import TILE_COLUMNS, TILE_ROWS, Tile
-from mivlo.server.api.common import Db, Problem
-from mivlo.server.services import sessions, strips, views
+from mivlo.server.api.common import Now, Problem
+from mivlo.server.services import strips, views
 from mivlo.server.settings import settings
 
 __all__ = ["router"]
@@ -91,7 +91,9 @@ def picture(
     return FileResponse(path, media_type="image/png", headers={"cache-control": "max-age=31536000, immutable"})
 
 
-@router.get("/audio/{audio_id}/difference/{before_id}/{time_zoom}/{column}/{freq_zoom}/{row}.png", response_class=FileResponse)
+@router.get(
+    "/audio/{audio_id}/difference/{before_id}/{time_zoom}/{column}/{freq_zoom}/{row}.png", response_class=FileResponse
+)
 def difference(
     audio_id: AudioId,
     before_id: AudioId,
@@ -113,22 +115,12 @@ def response(body: Moves) -> views.Responses:
 
 
 @router.get("/sessions/{session_id}/groups/{group_id}/sound")
-def bounce(session_id: str, group_id: str, db: Db) -> views.Bounce:
+def bounce(now: Now, group_id: str) -> views.Bounce:
     """Return what goes into a group, or into the mix, as an audio to look at."""
-    return views.bounce(sessions.read_session(db, session_id), group_id)
+    return views.bounce(now, group_id)
 
 
 @router.get("/sessions/{session_id}/strips/{strip_id}/treated")
-def treated(session_id: str, strip_id: str, db: Db) -> views.Bounce:
+def treated(now: Now, strip_id: str) -> views.Bounce:
     """Return a track, a group or the mix behind its own moves, as an audio to look at."""
-    return strips.treated(sessions.read_session(db, session_id), strip_id)
-
-
-@router.get("/sessions/{session_id}/listening")
-def listening(
-    session_id: str, db: Db, track_id: str | None = None, alone: bool = False, entry_id: str | None = None,
-    heard: Annotated[tuple[str, ...], Query(max_length=50)] = (),
-) -> views.Listening:  # fmt: skip
-    """Return what the level match and the probe's guard go by, over the loop or the song: a ledger, or one move, off and on."""
-    state = sessions.read_session(db, session_id)
-    return views.listening_figures(state, track_id=track_id, alone=alone, entry_id=entry_id, heard_ids=heard)
+    return strips.treated(now, strip_id)

@@ -5,8 +5,8 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 
 from mivlo.core.ensemble.yielding import DEEPEST_DB, DEFAULT_PART
-from mivlo.server.api.common import Db, Problem
-from mivlo.server.services import ensemble, sessions, views
+from mivlo.server.api.common import Now, Problem
+from mivlo.server.services import ensemble, views
 
 __all__ = ["router"]
 
@@ -16,22 +16,24 @@ router = APIRouter(
 
 
 @router.get("/ensemble")
-def ensemble_view(session_id: str, db: Db) -> ensemble.EnsembleView:
+def ensemble_view(now: Now) -> ensemble.EnsembleView:
     """Return who hides whom; until that is known, how far the work on it is: ask again."""
-    return ensemble.ensemble_of(sessions.read_session(db, session_id))
+    return ensemble.ensemble_of(now)
 
 
 @router.get("/ensemble/yield")
 def draft_yield(
-    session_id: str, clash_id: str, db: Db, part: Annotated[float, Query(gt=0.0, le=1.0)] = DEFAULT_PART,
-    limit_db: Annotated[float | None, Query(ge=0.1, le=DEEPEST_DB)] = None, is_dynamic: bool = True,
-) -> ensemble.YieldView:  # fmt: skip
+    now: Now,
+    clash_id: str,
+    part: Annotated[float, Query(gt=0.0, le=1.0)] = DEFAULT_PART,
+    limit_db: Annotated[float | None, Query(ge=0.1, le=DEEPEST_DB)] = None,
+    is_dynamic: bool = True,
+) -> ensemble.YieldView:
     """Return the move by which the track without the right of way yields in a clash; it waits for a yes."""
-    state = sessions.read_session(db, session_id)
-    return ensemble.yield_of(state, clash_id, part=part, limit_db=limit_db, is_dynamic=is_dynamic)
+    return ensemble.yield_of(now, clash_id, part=part, limit_db=limit_db, is_dynamic=is_dynamic)
 
 
 @router.get("/mix/comparison")
-def mix_comparison(session_id: str, db: Db) -> views.MixComparison:
+def mix_comparison(now: Now) -> views.MixComparison:
     """Return loudness, true peak and spectrum of the whole mix without all moves and with them."""
-    return views.mix_comparison(sessions.read_session(db, session_id))
+    return views.mix_comparison(now)

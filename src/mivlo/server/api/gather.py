@@ -1,64 +1,54 @@
 """Gather: files come in as tracks."""
 
-import shutil
 from pathlib import Path
-from typing import Annotated
 
-from fastapi import APIRouter, Form, UploadFile
+from fastapi import APIRouter, Request
+from fastapi.concurrency import run_in_threadpool
 
-from mivlo.core.roles import Role, role_of_name
-from mivlo.server.api.common import Db, Problem
-from mivlo.server.db.tables import TrackRow, new_id
+from mivlo.core.errors import ParameterError
+from mivlo.core.roles import ROLES, role_of_name
+from mivlo.server.api.common import Now, Problem
+from mivlo.server.api.uploads import UPLOAD_BODY, Upload, received
+from mivlo.server.db.engine import open_db
 from mivlo.server.services import sessions
 from mivlo.server.services.imports import import_audio
 from mivlo.server.services.state import SessionState
-from mivlo.server.settings import settings
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/api", tags=["gather"], responses={422: {"model": Problem}, 507: {"model": Problem}})
+router = APIRouter(
+    prefix="/api/sessions/{session_id}/tracks",
+    tags=["gather"],
+    responses={413: {"model": Problem}, 422: {"model": Problem}, 507: {"model": Problem}},
+)
 
 
-@router.post("/sessions/{session_id}/tracks", status_code=201)
-def import_track(
-    session_id: str, file: UploadFile, db: Db, role: Annotated[Role | None, Form()] = None
-) -> SessionState:
+@router.post("", status_code=201, openapi_extra=UPLOAD_BODY)
+async def import_track(now: Now, request: Request) -> SessionState:
     """Take a file in as a new track, or say why not; its name tells its role where nobody does."""
-    name = _shown_name(file)
-    with _Incoming(file) as path:
-        audio = import_audio(db, session_id, path, name=name)
-    stem = Path(name).stem[:120] or "Track"
-    return sessions.add_track(db, audio, name=stem, role=role or role_of_name(stem))
+    async with received(request) as upload:
+        return await run_in_threadpool(_import, now, upload)
 
 
-@router.post("/tracks/{track_id}/audio")
-def replace_audio(track_id: str, file: UploadFile, db: Db) -> SessionState:
+def _import(now: SessionState, upload: Upload) -> SessionState:
+    stem = Path(upload.name).stem[:120] or "Track"
+    role = upload.fields.get("role") or role_of_name(stem)
+    if role not in ROLES:
+        raise ParameterError(f"role={role!r:.80} must be one of: {', '.join(ROLES)}")
+    audio = import_audio(now.id, now.sample_rate_hz, upload.path, name=upload.name)
+    with open_db() as db:
+        return sessions.add_track(db, audio, name=stem, role=role)
+
+
+@router.post("/{track_id}/audio", openapi_extra=UPLOAD_BODY)
+async def replace_audio(now: Now, track_id: str, request: Request) -> SessionState:
     """Give a track another file; its ledger stays."""
-    track = db.get(TrackRow, track_id)
-    session_id = track.session_id if track is not None else ""
-    with _Incoming(file) as path:
-        audio = import_audio(db, session_id, path, name=_shown_name(file))
-    return sessions.replace_audio(db, track_id, audio)
+    now.track(track_id)
+    async with received(request) as upload:
+        return await run_in_threadpool(_replace, now, track_id, upload)
 
 
-def _shown_name(file: UploadFile) -> str:
-    """Return the user's name for a file: shown and kept as words, never used as a path."""
-    bare = (file.filename or "unnamed").replace("\\", "/").rsplit("/", 1)[-1]
-    return "".join(character for character in bare if character.isprintable())[-255:] or "unnamed"
-
-
-class _Incoming:
-    """An upload as a file of a name of ours, gone at the end unless it was moved away."""
-
-    def __init__(self, file: UploadFile) -> None:
-        self._file = file
-        self._path = settings().data / "incoming" / new_id()
-
-    def __enter__(self) -> Path:
-        self._path.parent.mkdir(parents=True, exist_ok=True)
-        with self._path.open("wb") as out:
-            shutil.copyfileobj(self._file.file, out, 1 << 20)
-        return self._path
-
-    def __exit__(self, *_: object) -> None:
-        self._path.unlink(missing_ok=True)
+def _replace(now: SessionState, track_id: str, upload: Upload) -> SessionState:
+    audio = import_audio(now.id, now.sample_rate_hz, upload.path, name=upload.name)
+    with open_db() as db:
+        return sessions.replace_audio(db, track_id, audio)

@@ -6,11 +6,13 @@ from fastapi import APIRouter, Query
 from fastapi.responses import FileResponse, HTMLResponse, Response
 
 from mivlo.core import settings_list
-from mivlo.core.engine.mix import LedgerState
-from mivlo.server.api.common import Db, Problem
+from mivlo.core.model import StripBase
+from mivlo.server.api.common import Db, Now, Problem
 from mivlo.server.jobs.queue import enqueue
-from mivlo.server.services import handover, sessions
+from mivlo.server.services import handover
 from mivlo.server.services.handover import HandOver, HandOverRequest
+from mivlo.server.services.state import SessionState
+from mivlo.server.services.storage import Freed, delete_handover
 
 __all__ = ["router"]
 
@@ -38,6 +40,12 @@ def cancel(handover_id: str, db: Db) -> HandOver:
     return handover.request_cancel(db, handover_id)
 
 
+@router.delete("/handovers/{handover_id}")
+def remove(handover_id: str, db: Db) -> Freed:
+    """Delete the files of a hand-over for good; one under way is stopped."""
+    return delete_handover(db, handover_id)
+
+
 @router.get("/handovers/{handover_id}/files/{index}", response_class=FileResponse)
 def download(handover_id: str, index: int, db: Db) -> FileResponse:
     """Return one finished file."""
@@ -53,24 +61,22 @@ def download_all(handover_id: str, db: Db) -> FileResponse:
 
 
 @router.get("/sessions/{session_id}/settings-list.csv", response_class=Response)
-def settings_csv(session_id: str, db: Db, track_id: Only = None) -> Response:
+def settings_csv(now: Now, track_id: Only = None) -> Response:
     """Return the moves as CSV."""
-    _, rows = _rows(db, session_id, track_id)
+    _, rows = _rows(now, track_id)
     headers = {"content-disposition": 'attachment; filename="settings-list.csv"'}
     return Response(settings_list.to_csv(rows), media_type="text/csv; charset=utf-8", headers=headers)
 
 
 @router.get("/sessions/{session_id}/settings-list", response_class=HTMLResponse)
-def settings_page(session_id: str, db: Db, track_id: Only = None) -> HTMLResponse:
+def settings_page(now: Now, track_id: Only = None) -> HTMLResponse:
     """Return the moves as a printable page."""
-    name, rows = _rows(db, session_id, track_id)
+    name, rows = _rows(now, track_id)
     return HTMLResponse(settings_list.to_page(name, rows))
 
 
-def _rows(db: Db, session_id: str, track_id: str | None) -> tuple[str, list[dict[str, str]]]:
-    state = sessions.read_session(db, session_id)
-    strips: list[tuple[str, LedgerState]] = [(track.name, track) for track in state.tracks]
-    strips += [(group.name, group) for group in (*state.groups, state.master)]
+def _rows(state: SessionState, track_id: str | None) -> tuple[str, list[dict[str, str]]]:
+    strips: list[tuple[str, StripBase]] = [(strip.name, strip) for strip in state.strips()]
     rows = settings_list.list_rows(strips, sample_rate_hz=state.sample_rate_hz)
     chosen = {name for name, one in strips if track_id in (None, one.id)}
     return state.name, [row for row in rows if row["track"] in chosen]

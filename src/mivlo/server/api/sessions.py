@@ -1,19 +1,24 @@
-"""Sessions: list, make, read, edit, undo, redo, and the news of changes."""
+"""Sessions: list, make, read, edit, undo, redo, drafts to be heard, and the news of changes."""
 
 import asyncio
+import contextlib
 from typing import Annotated
 
-from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from fastapi import APIRouter, WebSocket
 from pydantic import BaseModel, Field
 
-from mivlo.server.api.common import Db, Problem
+from mivlo.server.api.common import Db, Now, Problem
+from mivlo.server.db.news import changes
 from mivlo.server.services import sessions
-from mivlo.server.services.state import Edit, SessionState, SessionSummary
+from mivlo.server.services.state import Draft, Edit, Edited, SessionState, SessionSummary, StepInHistory
+from mivlo.server.services.storage import Freed, Storage, delete_audio, delete_session, storage_of
 
-__all__ = ["router"]
+__all__ = ["pass_news_on", "router"]
 
-router = APIRouter(prefix="/api/sessions", tags=["sessions"], responses={409: {"model": Problem}, 422: {"model": Problem}})
-_listeners: dict[str, set[asyncio.Queue[int]]] = {}
+router = APIRouter(
+    prefix="/api/sessions", tags=["sessions"], responses={409: {"model": Problem}, 422: {"model": Problem}}
+)
+_listeners: dict[str, set[asyncio.Queue[int | None]]] = {}
 
 
 class NewSession(BaseModel):
@@ -21,12 +26,6 @@ class NewSession(BaseModel):
 
     name: str = Field(min_length=1, max_length=120)
     sample_rate_hz: Annotated[int, Field(ge=44_100, le=96_000)] = 48_000
-
-
-class BaseRevision(BaseModel):
-    """The revision that a page has seen."""
-
-    base_revision: int
 
 
 @router.get("")
@@ -42,61 +41,82 @@ def create_session(body: NewSession, db: Db) -> SessionState:
 
 
 @router.get("/{session_id}")
-def read_session(session_id: str, db: Db) -> SessionState:
+def read_session(now: Now) -> SessionState:
     """Return a session."""
-    return sessions.read_session(db, session_id)
+    return now
 
 
 @router.post("/{session_id}/edits")
-def edit(session_id: str, body: Edit, db: Db) -> SessionState:
-    """Make one undoable change; it is on disk when this answers."""
+def edit(session_id: str, body: Edit, db: Db) -> Edited:
+    """Make one undoable change; it is on disk when this answers. Sent again, it is answered alike."""
     return sessions.edit_session(db, session_id, body)
 
 
 @router.post("/{session_id}/undo")
-def undo(session_id: str, body: BaseRevision, db: Db) -> SessionState:
+def undo(session_id: str, body: StepInHistory, db: Db) -> Edited:
     """Take the last change back."""
-    return sessions.undo(db, session_id, base_revision=body.base_revision)
+    return sessions.undo(db, session_id, body)
 
 
 @router.post("/{session_id}/redo")
-def redo(session_id: str, body: BaseRevision, db: Db) -> SessionState:
+def redo(session_id: str, body: StepInHistory, db: Db) -> Edited:
     """Make the change again that was last taken back."""
-    return sessions.redo(db, session_id, base_revision=body.base_revision)
+    return sessions.redo(db, session_id, body)
+
+
+@router.post("/{session_id}/drafts", status_code=204)
+def keep_draft(session_id: str, body: Draft, db: Db) -> None:
+    """Remember intents that are to be heard before they are taken: a listening names them by their id."""
+    sessions.keep_draft(db, session_id, body)
+
+
+@router.get("/{session_id}/storage")
+def storage(session_id: str, db: Db) -> Storage:
+    """Return what a session takes on the disk."""
+    return storage_of(db, session_id)
+
+
+@router.delete("/{session_id}")
+def remove(session_id: str, db: Db) -> Freed:
+    """Delete a session for good."""
+    return delete_session(db, session_id)
+
+
+@router.delete("/{session_id}/audio/{audio_id}")
+def remove_audio(session_id: str, audio_id: str, db: Db) -> Freed:
+    """Delete sound that no track has any more, for good; undo goes no further back than that."""
+    return delete_audio(db, session_id, audio_id)
 
 
 @router.websocket("/{session_id}/news")
 async def news(socket: WebSocket, session_id: str) -> None:
-    """Send the revision after each change of a session."""
+    """Send the revision after each change of a session; null when changes may have been missed: read it anew."""
     await socket.accept()
-    queue: asyncio.Queue[int] = asyncio.Queue()
+    queue: asyncio.Queue[int | None] = asyncio.Queue()
     _listeners.setdefault(session_id, set()).add(queue)
-    listening = asyncio.create_task(_until_closed(socket))
+    sending = asyncio.create_task(_send_news(socket, queue))
     try:
-        while not listening.done():
-            waiting = asyncio.create_task(queue.get())
-            await asyncio.wait({waiting, listening}, return_when=asyncio.FIRST_COMPLETED)
-            if not waiting.done():
-                waiting.cancel()
-                break
-            await socket.send_json({"revision": waiting.result()})
-    except WebSocketDisconnect:
-        pass
+        while (await socket.receive())["type"] != "websocket.disconnect":
+            pass
     finally:
-        listening.cancel()
+        sending.cancel()
         _listeners[session_id].discard(queue)
+        if not _listeners[session_id]:
+            del _listeners[session_id]
 
 
-async def _until_closed(socket: WebSocket) -> None:
-    while (await socket.receive())["type"] != "websocket.disconnect":
-        pass
+async def _send_news(socket: WebSocket, queue: asyncio.Queue[int | None]) -> None:
+    with contextlib.suppress(RuntimeError):  # the page has gone meanwhile
+        while True:
+            await socket.send_json({"revision": await queue.get()})
 
 
-def watch_changes(loop: asyncio.AbstractEventLoop) -> None:
-    """Pass the changes that use cases commit (in worker threads) on to the listening pages."""
-
-    def tell(session_id: str, revision: int) -> None:
-        for queue in list(_listeners.get(session_id, ())):
-            loop.call_soon_threadsafe(queue.put_nowait, revision)
-
-    sessions.on_change(tell)
+async def pass_news_on() -> None:
+    """Pass what any process has committed on to the pages that watch it, for good."""
+    async for change in changes():
+        if change is None:
+            for queue in (one for listening in list(_listeners.values()) for one in listening):
+                queue.put_nowait(None)
+        else:
+            for queue in list(_listeners.get(change[0], ())):
+                queue.put_nowait(change[1])

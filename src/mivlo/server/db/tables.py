@@ -8,7 +8,7 @@ from sqlalchemy import BigInteger, DateTime, ForeignKey, MetaData, Text, UniqueC
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
-__all__ = ["AudioRow", "Base", "ChangeRow", "GroupRow", "HandOverRow", "SessionRow", "TrackRow", "new_id"]
+__all__ = ["AudioRow", "Base", "ChangeRow", "DraftRow", "EditRow", "HandOverRow", "SessionRow", "StripRow", "new_id"]
 
 
 def new_id() -> str:
@@ -48,72 +48,31 @@ class SessionRow(Base):
 
 
 class AudioRow(Base):
-    """An imported file, kept as it came, and what it became at the session's rate."""
+    """An imported file, kept as it came; `facts` says what it is and what it became at the session's rate."""
 
     __tablename__ = "audio"
 
     id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
     session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"))
-    original_name: Mapped[str]
     sha256: Mapped[str]
-    format: Mapped[str]
-    subtype: Mapped[str]
-    original_rate_hz: Mapped[int]
-    original_frames: Mapped[int]
-    n_channels: Mapped[int]
-    n_frames: Mapped[int]
+    facts: Mapped[dict[str, Any]]
 
 
-class TrackRow(Base):
-    """A track; its ledger and pins are JSON, validated by the core's models on the way in and out."""
+class StripRow(Base):
+    """A track, a group or the mix; `state` is the core's model of it, of the version of its schema."""
 
-    __tablename__ = "track"
-
-    id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
-    session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"), index=True)
-    position: Mapped[int]
-    name: Mapped[str]
-    role: Mapped[str]
-    audio_id: Mapped[str] = mapped_column(ForeignKey("audio.id"))
-    start_frame: Mapped[int] = mapped_column(default=0)
-    gain_db: Mapped[float] = mapped_column(default=0.0)
-    pan: Mapped[float] = mapped_column(default=0.0)
-    polarity_flipped: Mapped[bool] = mapped_column(default=False)
-    solo: Mapped[bool] = mapped_column(default=False)
-    mute: Mapped[bool] = mapped_column(default=False)
-    ledger_on: Mapped[bool] = mapped_column(default=True)
-    ledger: Mapped[list[Any]] = mapped_column(default=list)
-    pins: Mapped[list[Any]] = mapped_column(default=list)
-    group_id: Mapped[str | None]
-    twin_id: Mapped[str | None]  # the same for all tracks that share one ledger
-    phase: Mapped[str] = mapped_column(default="minimum", server_default="minimum")
-    keepers: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
-    dismissed: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
-
-
-class GroupRow(Base):
-    """A group of tracks; every session has one that is the mix."""
-
-    __tablename__ = "track_group"
+    __tablename__ = "strip"
 
     id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
     session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"), index=True)
     is_mix: Mapped[bool] = mapped_column(default=False)
     position: Mapped[int] = mapped_column(default=0)
-    name: Mapped[str]
-    gain_db: Mapped[float] = mapped_column(default=0.0)
-    solo: Mapped[bool] = mapped_column(default=False)
-    mute: Mapped[bool] = mapped_column(default=False)
-    ledger_on: Mapped[bool] = mapped_column(default=True)
-    ledger: Mapped[list[Any]] = mapped_column(default=list)
-    phase: Mapped[str] = mapped_column(default="minimum")
-    keepers: Mapped[list[Any]] = mapped_column(default=list)
-    pins: Mapped[list[Any]] = mapped_column(default=list)
-    dismissed: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    schema_version: Mapped[int]
+    state: Mapped[dict[str, Any]]
 
 
 class ChangeRow(Base):
-    """One undoable change: patches with what was before and after."""
+    """One undoable change: patches with what was before and after; `edit_id` is the edit that made it."""
 
     __tablename__ = "change"
     __table_args__ = (UniqueConstraint("session_id", "number"),)
@@ -121,8 +80,34 @@ class ChangeRow(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"))
     number: Mapped[int]
+    edit_id: Mapped[str]
+    author: Mapped[str]
     label: Mapped[str]
     patches: Mapped[list[Any]]
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class EditRow(Base):
+    """An edit that was answered, under the id that its author gave it: asked again, it is answered alike."""
+
+    __tablename__ = "edit"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"), index=True)
+    author: Mapped[str]
+    revision: Mapped[int | None]  # at which it stands in the session; None where it was refused
+    refusal: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class DraftRow(Base):
+    """Intents that are heard and not taken, as long as somebody holds a button."""
+
+    __tablename__ = "draft"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"), index=True)
+    intents: Mapped[list[Any]]
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
 

@@ -14,21 +14,16 @@ from mivlo.server.services.handover import CancelledError, HandOverRequest, rend
 from mivlo.server.services.sessions import read_session
 from mivlo.server.settings import settings
 
-__all__ = ["QUEUE", "TASK", "conninfo", "enqueue", "forget_interrupted", "hand_over"]
+__all__ = ["QUEUE", "TASK", "enqueue", "forget_interrupted", "hand_over"]
 
 QUEUE, TASK = "handover", "hand_over"
 PROGRESS_STEP = 0.02
 log = logging.getLogger(__name__)
 
 
-def conninfo() -> str:
-    """Return the database's address as the queue's package wants it."""
-    return settings().database_url.replace("postgresql+psycopg://", "postgresql://")
-
-
 def enqueue(handover_id: str) -> None:
     """Put a hand-over into the queue."""
-    app = procrastinate.App(connector=SyncPsycopgConnector(conninfo=conninfo()))
+    app = procrastinate.App(connector=SyncPsycopgConnector(conninfo=settings().conninfo))
     with app.open():
         app.configure_task(TASK, queue=QUEUE).defer(handover_id=handover_id)
 
@@ -36,8 +31,8 @@ def enqueue(handover_id: str) -> None:
 def hand_over(handover_id: str) -> None:
     """Render one hand-over; whatever happens, its row says how it ended, and only whole files are offered."""
     with open_db() as db:
-        row = db.get_one(HandOverRow, handover_id)
-        if row.status != "waiting":
+        row = db.get(HandOverRow, handover_id)
+        if row is None or row.status != "waiting":
             return
         row.status = "running"
         db.commit()
@@ -71,7 +66,9 @@ class _Reporter:
             return
         self._last = progress
         with open_db() as db:
-            row = db.get_one(HandOverRow, self._id)
+            row = db.get(HandOverRow, self._id)
+            if row is None:  # deleted meanwhile
+                raise CancelledError
             row.progress = progress
             db.commit()
             if row.cancel_requested:

@@ -5,46 +5,60 @@ import contextlib
 import gc
 import os
 import sys
-import threading
-from collections.abc import AsyncIterator, Iterable
+from collections.abc import AsyncIterator
+from pathlib import Path
 
 from fastapi import FastAPI, WebSocket, WebSocketDisconnect
 from pydantic import ValidationError
+from sqlalchemy.exc import SQLAlchemyError
 
 from mivlo.core.engine.warm_up import warm_up
 from mivlo.core.errors import MivloError
 from mivlo.core.treatment import explain_validation
 from mivlo.server.access import LocalOnly
-from mivlo.server.monitor.changes import Changes
-from mivlo.server.monitor.messages import Held, Play, Problem, Reader, SetMix, Stop
-from mivlo.server.monitor.player import LivePlay, Message, measure_spectra
-from mivlo.server.services.pool import close_pool, start_pool_soon, submit
+from mivlo.server.db.news import changes
+from mivlo.server.monitor.held import HeldSessions
+from mivlo.server.monitor.messages import from_page
+from mivlo.server.monitor.page import NO_DATABASE, Page
+from mivlo.server.services.pool import close_pool, start_pool_soon
 from mivlo.server.serving import serve_on_loopback
 from mivlo.server.settings import settings
 
 __all__ = ["app", "main"]
 
 SWITCH_INTERVAL_S = 0.0005  # threads that hold the interpreter lock give way to the socket in time
+OWN_GROUP = Path("/proc/self/autogroup")  # where the kernel has it, "nice" counts only within such a group
+_pages: set[Page] = set()
 
 
 @contextlib.asynccontextmanager
 async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
-    # The process that measures spectra: in this one, nothing but sound may hold the interpreter's lock.
+    # The processes that measure: in this one, nothing but sound may hold the interpreter's lock.
     start_pool_soon(asyncio.get_running_loop())
+    news = asyncio.create_task(_pass_news_on())
     yield
+    news.cancel()
     close_pool()
 
 
 app = FastAPI(title="Mivlo monitor", lifespan=_lifespan, docs_url=None, redoc_url=None)
+_sessions = HeldSessions()
+
+
+async def _pass_news_on() -> None:
+    """Let pages go on with what anybody has changed, for good."""
+    async for change in changes():
+        for page in list(_pages):
+            if change is None or page.session_id == change[0]:
+                page.renew(None if change is None else change[1])
 
 
 @app.websocket("/monitor")
 async def monitor(socket: WebSocket) -> None:
     """Play to one page."""
     await socket.accept()
-    reader, changes = Reader(), Changes(lambda messages: _send(socket, messages))
-    play: LivePlay | None = None
-    measuring: asyncio.Task[None] | None = None
+    page = Page(socket, _sessions, settings().data / "audio")
+    _pages.add(page)
     try:
         with contextlib.suppress(WebSocketDisconnect):  # while something is sent
             while True:
@@ -52,74 +66,32 @@ async def monitor(socket: WebSocket) -> None:
                 if told["type"] == "websocket.disconnect":
                     break
                 try:
-                    before, play = play, await _answer(socket, reader, changes, play, told.get("text") or "")
-                    if play is not before:
-                        _change_over(before, play)
+                    await page.take(from_page.validate_json(told.get("text") or ""))
                 except ValidationError as error:
-                    await _send(socket, [Problem(message=explain_validation(error))])
+                    await page.refuse(explain_validation(error))
                 except (MivloError, OSError) as error:
-                    await _send(socket, [Problem(message=str(error))])
-                if play is not None and (measuring is None or measuring.done()):
-                    measuring = asyncio.create_task(_measure(socket, play))
+                    await page.refuse(str(error))
+                except SQLAlchemyError:
+                    await page.refuse(NO_DATABASE)
     finally:
-        changes.forget()
-        _change_over(play, None)
+        _pages.discard(page)
+        page.leave()
 
 
-def _change_over(before: LivePlay | None, play: LivePlay | None) -> None:
-    """End what is rendered ahead for one play, and begin it for the next, in a thread that waits for no message."""
-    if before is not None:
-        before.finish()
-    if play is not None:
-        threading.Thread(target=play.keep_ahead, name="ahead", daemon=True).start()
-
-
-async def _answer(
-    socket: WebSocket, reader: Reader, changes: Changes, play: LivePlay | None, text: str
-) -> LivePlay | None:
-    message = reader.read(text)
-    match message:
-        case Play():
-            changes.forget()
-            play = LivePlay(message, settings().data / "audio")
-            await _send(socket, play.start())
-        case Stop():
-            changes.forget()
-            play = None
-        case SetMix():
-            if play is not None:
-                await changes.take(play, message)
-        case Held():
-            if play is not None:
-                await _send(socket, play.held(message))
-    return play
-
-
-async def _send(socket: WebSocket, messages: Iterable[Message]) -> None:
-    for message in messages:
-        if isinstance(message, bytes):
-            await socket.send_bytes(message)
-        else:
-            await socket.send_text(message.model_dump_json())
-
-
-async def _measure(socket: WebSocket, play: LivePlay) -> None:
-    """Send the live spectrum when one is due."""
-    due = play.spectra_due()
-    if due is None:
-        return
-    track_id, before, after = due
-    spectra = await asyncio.wrap_future(submit(measure_spectra, track_id, before, after, play.sample_rate_hz))
-    with contextlib.suppress(WebSocketDisconnect, RuntimeError):
-        await _send(socket, [spectra])
+def _go_first() -> None:
+    """Let sound go before pages and analysis, where we may."""
+    with contextlib.suppress(OSError):
+        os.nice(-5)
+    with contextlib.suppress(OSError):
+        OWN_GROUP.write_text("-10")
 
 
 def main() -> None:
     """Serve on loopback until told to stop."""
     own = settings()
     sys.setswitchinterval(SWITCH_INTERVAL_S)
-    with contextlib.suppress(PermissionError):
-        os.nice(-5)  # sound before pages and analysis, where we may
+    _go_first()
     warm_up()
     gc.freeze()
-    serve_on_loopback(LocalOnly(app, own_port=own.monitor_port, page_port=own.port), port=own.monitor_port, graceful_s=1)
+    guarded = LocalOnly(app, own_port=own.monitor_port, page_port=own.page_port or own.port)
+    serve_on_loopback(guarded, port=own.monitor_port, graceful_s=1)

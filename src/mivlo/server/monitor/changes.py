@@ -7,8 +7,8 @@ from collections.abc import Awaitable, Callable, Iterable
 from starlette.websockets import WebSocketDisconnect
 
 from mivlo.core.errors import MivloError
-from mivlo.server.monitor.messages import Problem, SetMix
-from mivlo.server.monitor.player import LivePlay, Message
+from mivlo.server.monitor.messages import Problem
+from mivlo.server.monitor.player import Change, LivePlay, Message
 
 __all__ = ["Changes"]
 
@@ -18,18 +18,18 @@ class Changes:
 
     def __init__(self, say: Callable[[Iterable[Message]], Awaitable[None]]) -> None:
         self._say = say
-        self._newest: SetMix | None = None
+        self._newest: Change | None = None
         self._task: asyncio.Task[None] | None = None
 
-    async def take(self, play: LivePlay, message: SetMix) -> None:
+    async def take(self, play: LivePlay, change: Change) -> None:
         """Apply a change at once, or begin to prepare it."""
         if self._task is not None and not self._task.done():
-            self._newest = message
-        elif play.takes_long(message):
-            self._newest = message
+            self._newest = change
+        elif play.takes_long(change):
+            self._newest = change
             self._task = asyncio.create_task(self._apply_prepared(play))
         else:
-            await self._say(play.set_mix(message))
+            await self._say(play.apply(change))
 
     def forget(self) -> None:
         """Drop what has not been applied yet: another play begins, or none."""
@@ -40,9 +40,9 @@ class Changes:
     async def _apply_prepared(self, play: LivePlay) -> None:
         with contextlib.suppress(WebSocketDisconnect, RuntimeError):  # the page has gone meanwhile
             while self._newest is not None:
-                message, self._newest = self._newest, None
+                change, self._newest = self._newest, None
                 try:
-                    await asyncio.to_thread(play.prepare, message)
-                    await self._say(play.set_mix(message))
+                    await asyncio.to_thread(play.prepare, change)
+                    await self._say(play.apply(change))
                 except (MivloError, OSError) as error:
-                    await self._say([Problem(message=str(error))])
+                    await self._say([Problem(message=str(error), playing=True)])

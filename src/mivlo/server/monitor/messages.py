@@ -1,19 +1,38 @@
-"""What page and monitor say to each other: JSON text both ways, and sound as binary."""
+"""What page and monitor say to each other: JSON text both ways, and sound as binary; docs/monitor.md tells the rest."""
 
-import json
 import struct
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
-from mivlo.core.engine.mix import Mix, StripState
+from mivlo.core.engine.listening import Listening
+from mivlo.core.engine.mix import Mix
+from mivlo.core.level_match import LevelMatch
 from mivlo.core.units import Array
 
 __all__ = [
-    "Applied", "Blown", "Ended", "FromPage", "Gains", "Held", "Meter", "MoveGain", "Play", "Problem", "Reader", "SetMix",
-    "Spectra", "Stop", "from_page", "pack_sound",
-]  # fmt: skip
+    "HEADER",
+    "Applied",
+    "Blown",
+    "Ended",
+    "FromMonitor",
+    "FromPage",
+    "Gains",
+    "Held",
+    "Listen",
+    "Match",
+    "Meter",
+    "MoveGain",
+    "Play",
+    "Problem",
+    "Spectra",
+    "Stop",
+    "from_page",
+    "pack_sound",
+]
+
+HEADER = struct.Struct("<4d")  # of each piece of sound: epoch, stream frame, session frame, seq
 
 
 class Message(BaseModel):
@@ -22,25 +41,30 @@ class Message(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
 
+class Listen(Message):
+    """Listen to a session in some way; `seq` comes back with the first frame that this acts on.
+
+    `revision` is the newest that the page has seen: the monitor plays that one, or a newer one, whoever made it.
+    """
+
+    do: Literal["listen"] = "listen"
+    seq: int = Field(ge=0, le=2**53)
+    session_id: str = Field(max_length=64)
+    revision: int = Field(ge=0)
+    listening: Listening
+
+
 class Play(Message):
     """Start (or start anew, which is how one seeks) at a session frame."""
 
     do: Literal["play"] = "play"
-    epoch: int = Field(ge=0)
+    epoch: int = Field(ge=0, le=2**53)
     at_frame: int = Field(ge=0, le=2**40)
-    sample_rate_hz: int = Field(ge=44_100, le=96_000)
     queue_ms: float = Field(default=36.0, ge=20.0, le=300.0)
-    watch_track_id: str | None = None
-    mix: Mix
-
-
-class SetMix(Message):
-    """Go on with another mix; `seq` comes back with the first frame that it acts on."""
-
-    do: Literal["mix"] = "mix"
-    seq: int = Field(ge=0)
-    watch_track_id: str | None = None
-    mix: Mix
+    log: bool = False  # tell with each change the whole mix that it made, for a replay
+    session_id: str = Field(max_length=64)
+    revision: int = Field(ge=0)
+    listening: Listening
 
 
 class Held(Message):
@@ -58,46 +82,29 @@ class Stop(Message):
     do: Literal["stop"] = "stop"
 
 
-FromPage = Annotated[Play | SetMix | Held | Stop, Field(discriminator="do")]
-from_page: TypeAdapter[Play | SetMix | Held | Stop] = TypeAdapter(FromPage)
-
-
-class Reader:
-    """Reads the messages of one page: a track that is word for word as in the mix before is not validated anew."""
-
-    def __init__(self) -> None:
-        self._known: dict[str, tuple[object, StripState]] = {}  # as it was told, and what it was read as
-
-    def read(self, text: str) -> Play | SetMix | Held | Stop:
-        """Return a message.
-
-        Raises
-        ------
-        ValidationError: it is no message, or says something out of range
-        """
-        try:
-            told = json.loads(text)
-            tracks = told["mix"]["tracks"]
-            told["mix"]["tracks"] = [self._as_before(track) for track in tracks]
-        except (ValueError, TypeError, KeyError, RecursionError):
-            return from_page.validate_json(text)
-        message = from_page.validate_python(told)
-        if isinstance(message, Play | SetMix):
-            self._known = {track.id: (raw, track) for raw, track in zip(tracks, message.mix.tracks, strict=True)}
-        return message
-
-    def _as_before(self, track: Any) -> Any:
-        raw, known = self._known.get(track["id"], (None, None))
-        return known if raw == track else track
+FromPage = Annotated[Play | Listen | Held | Stop, Field(discriminator="do")]
+from_page: TypeAdapter[Play | Listen | Held | Stop] = TypeAdapter(FromPage)
 
 
 class Applied(Message):
-    """A mix acts from a stream frame (counted from the start of the epoch) on."""
+    """A change acts from a stream frame (counted from the start of the epoch) on: of listening, of the session, or of
+    what was measured."""
 
     say: Literal["applied"] = "applied"
     epoch: int
     seq: int
+    revision: int
     frame: int
+    mix: Mix | None = None
+
+
+class Match(Message):
+    """What was measured for the level match of how the page listens; None while there is nothing, or not yet."""
+
+    say: Literal["match"] = "match"
+    seq: int
+    match: LevelMatch | None
+    measuring: bool
 
 
 class Meter(Message):
@@ -155,12 +162,16 @@ class Ended(Message):
 
 
 class Problem(Message):
-    """What the page asked for cannot be played."""
+    """What the page asked for cannot be done; whether play goes on as it was."""
 
     say: Literal["problem"] = "problem"
     message: str
+    playing: bool = False
+
+
+FromMonitor = Annotated[Applied | Match | Meter | Gains | Blown | Spectra | Ended | Problem, Field(discriminator="say")]
 
 
 def pack_sound(sound: Array, *, epoch: int, stream_frame: int, position: int, seq: int) -> bytes:
-    """Return (2, n) as four little-endian float64 (epoch, stream frame, session frame, seq) and 2·n float32."""
-    return struct.pack("<4d", epoch, stream_frame, position, seq) + np.ascontiguousarray(sound, dtype="<f4").tobytes()
+    """Return (2, n) behind its header: 2·n little-endian float32, the left channel first."""
+    return HEADER.pack(epoch, stream_frame, position, seq) + np.ascontiguousarray(sound, dtype="<f4").tobytes()

@@ -4,12 +4,14 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError
@@ -25,13 +27,12 @@ from mivlo.server.monitor.messages import (
     Meter,
     MoveGain,
     Play,
-    SetMix,
     Spectra,
     pack_sound,
 )  # fmt: skip
 from mivlo.server.monitor.queue import QueueLength
 
-__all__ = ["LivePlay", "measure_spectra"]
+__all__ = ["Change", "LivePlay", "measure_spectra"]
 
 CHUNK_FRAMES = 512
 LONG_QUEUE_MS, LONG_CHUNK_FRAMES = 100.0, 2_048  # a queue is long where time is short: fewer, larger chunks
@@ -48,24 +49,44 @@ Message = bytes | BaseModel
 Array32 = NDArray[np.float32]  # half as much to hand to the process that measures
 
 
+@dataclass(frozen=True, slots=True)
+class Change:
+    """Another mix to go on with: by which listening, on which revision of the session, and whose moves are watched."""
+
+    seq: int
+    revision: int
+    mix: Mix
+    watch_id: str | None = None
+
+
 class LivePlay:
     """An epoch of play: from a start (or a seek) to the next, or to a stop."""
 
-    def __init__(self, play: Play, audio_folder: Path, *, clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(
+        self,
+        play: Play,
+        first: Change,
+        audio_folder: Path,
+        *,
+        sample_rate_hz: int,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
         self._play = play
         self._clock = clock
-        self._rate = play.sample_rate_hz
+        self._rate = sample_rate_hz
         self._folder = audio_folder
         self._sources: dict[str, Source] = {}
-        self._player = Player(play.mix, self._open, start_frame=play.at_frame, sample_rate_hz=self._rate)
-        self._heavy = False  # once heavy, heavy until the next play: while it is worked ahead, rendering itself takes no time
+        self._player = Player(first.mix, self._open, start_frame=play.at_frame, sample_rate_hz=self._rate)
+        self._heavy = (
+            False  # once heavy, heavy until the next play: while it is worked ahead, rendering itself takes no time
+        )
         self._queue = QueueLength(play.queue_ms, sample_rate_hz=self._rate)
         self._sent = self._played = self._metered = 0
         self._load = 0.0  # part of the time that rendering takes
         self._seq = 0
-        self._mix = play.mix
+        self._first, self._mix = first, first.mix
         self._recent: deque[tuple[Array, Array]] = deque()
-        self._watch(play.watch_track_id)
+        self._watch(first.watch_id)
         self._next_meter_s = self._next_spectra_s = 0.0
         self._ended = False
         self._finished = threading.Event()
@@ -77,7 +98,7 @@ class LivePlay:
 
     def start(self) -> Iterator[Message]:
         """Yield the first queue of sound."""
-        yield Applied(epoch=self._play.epoch, seq=0, frame=0)
+        yield self._applied(self._first, 0)
         load = self._probed_load()
         if load > HEAVY_AHEAD:
             self._become_heavy(load)
@@ -93,28 +114,35 @@ class LivePlay:
         n_frames = self._player.work_ahead(1)
         return (self._clock() - started_s) * self._player.n_tracks * self._rate / n_frames if n_frames else 0.0
 
-    def set_mix(self, message: SetMix) -> Iterator[Message]:
-        """Go on with another mix from the next control step on."""
+    def apply(self, change: Change) -> Iterator[Message]:
+        """Go on with another mix from the next control step on; one that is the same is only noted."""
         frame = self._player.frame
-        self._player.apply(message.mix)
-        self._mix, self._seq = message.mix, message.seq
-        self._watch(message.watch_track_id)
-        yield Applied(epoch=self._play.epoch, seq=message.seq, frame=frame)
+        is_other = change.mix != self._mix
+        if is_other:
+            self._player.apply(change.mix)
+        self._mix, self._seq = change.mix, change.seq
+        self._watch(change.watch_id)
+        yield self._applied(change, frame, told=is_other)
 
-    def takes_long(self, message: SetMix) -> bool:
+    def _applied(self, change: Change, frame: int, *, told: bool = True) -> Applied:
+        mix = change.mix if self._play.log and told else None
+        return Applied(epoch=self._play.epoch, seq=change.seq, revision=change.revision, frame=frame, mix=mix)
+
+    def takes_long(self, change: Change) -> bool:
         """Tell whether the queue might not outlast a change, so that it is to be prepared first."""
-        return self._player.takes_long(message.mix)
+        return self._player.takes_long(change.mix)
 
-    def prepare(self, message: SetMix) -> None:
-        """Compute what a change will need, from a thread of its own; meanwhile the queue grows to outlast the rest of it."""
+    def prepare(self, change: Change) -> None:
+        """Compute what a change will need, from a thread of its own; meanwhile the queue grows to outlast the rest of
+        it."""
         self._queue.lengthen(PREPARED_QUEUE_MS)
-        self._player.prepare(message.mix)
+        self._player.prepare(change.mix)
 
     def held(self, message: Held) -> Iterator[Message]:
         """Render as much as the page has played."""
         if message.epoch != self._play.epoch:
             return
-        self._played = message.played_frames
+        self._played = min(message.played_frames, self._sent)  # nobody has played what was never sent
         now_s = self._clock()
         self._queue.report(held_frames=self._sent - self._played, underruns=message.underruns, now_s=now_s)
         yield from self._fill()
@@ -145,9 +173,7 @@ class LivePlay:
             self._load += LOAD_SMOOTHING * n_frames / CHUNK_FRAMES * (part - self._load)
             if self._load > HEAVY_LOAD:
                 self._become_heavy(self._load)
-            yield pack_sound(
-                sound, epoch=self._play.epoch, stream_frame=self._sent, position=position, seq=self._seq
-            )
+            yield pack_sound(sound, epoch=self._play.epoch, stream_frame=self._sent, position=position, seq=self._seq)
             self._sent += n_frames
             if self._mix.loop() is None and position > self._song_end() + TAIL_S * self._rate:
                 self._ended = True
@@ -189,12 +215,16 @@ class LivePlay:
             return
         moves = [
             MoveGain(
-                entry_id=now.key, level_db=None if now.level_db is None else round(now.level_db, 1),
+                entry_id=now.key,
+                level_db=None if now.level_db is None else round(now.level_db, 1),
                 gain_db=round(float(now.gains_db.min() if now.bands_hz.size else now.gains_db[0]), 2),
-                bands=[(round(float(hz), 1), round(float(db), 1)) for hz, db in zip(now.bands_hz, now.gains_db, strict=False)],
+                bands=[
+                    (round(float(hz), 1), round(float(db), 1))
+                    for hz, db in zip(now.bands_hz, now.gains_db, strict=False)
+                ],
             )
             for now in self._player.doings(watched)
-        ]  # fmt: skip
+        ]
         if moves:
             yield Gains(track_id=watched, moves=moves)
 
@@ -221,5 +251,7 @@ class LivePlay:
 
 def measure_spectra(track_id: str, before: Array32, after: Array32, sample_rate_hz: int) -> Spectra:
     """Return the spectra of a stretch (runs in a process of its own, beside the sound)."""
-    levels = [np.round(band_levels(x.astype(np.float64), sample_rate_hz=sample_rate_hz), 1).tolist() for x in (before, after)]
+    levels = [
+        np.round(band_levels(x.astype(np.float64), sample_rate_hz=sample_rate_hz), 1).tolist() for x in (before, after)
+    ]
     return Spectra(track_id=track_id, before_db=levels[0], after_db=levels[1])

@@ -30,7 +30,7 @@ def load_demo(db: Session, folder: Path) -> None:
     for track in plan["tracks"]:
         copy = incoming / new_id()
         shutil.copyfile(folder / "tracks" / track["file"], copy)
-        audio = import_audio(db, session.id, copy, name=track["file"])
+        audio = import_audio(session.id, session.sample_rate_hz, copy, name=track["file"])
         add_track(
             db, audio, name=track["name"], role=track["role"], start_frame=track["start_frame"],
             gain_db=track["gain_db"], pan=track["pan"],

@@ -5,7 +5,6 @@ import base64
 import numpy as np
 from pydantic import BaseModel
 
-from mivlo.core.engine.mix import ClashReason, LedgerEntry
 from mivlo.core.ensemble.clashes import Clash
 from mivlo.core.ensemble.columns import HIDDEN_FROM, band_edges_hz, worst_stretch
 from mivlo.core.ensemble.describe import ALL_OTHERS, sentence, weight_in_words, what_can_be_won
@@ -13,11 +12,11 @@ from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.proof import ProofVerdict, proof_sentence
 from mivlo.core.ensemble.right_of_way import complete_order, goes_first, same_region
 from mivlo.core.errors import NotFoundError, ParameterError
+from mivlo.core.model import ClashReason, LedgerEntry
 from mivlo.core.roles import Role
 from mivlo.server.db.tables import new_id
 from mivlo.server.services.ensemble_work import Answer, Player, Question, answer_of, drafted_yield, question_of, work_on
 from mivlo.server.services.state import SessionState
-from mivlo.server.services.strips import strip_of
 
 __all__ = ["ClashView", "ColumnView", "EnsembleView", "ProofView", "YieldView", "ensemble_of", "yield_of"]
 
@@ -116,7 +115,8 @@ class YieldView(BaseModel):
 
 
 def ensemble_of(state: SessionState) -> EnsembleView:
-    """Return who hides whom, or how far the work on it is; it goes on in the background, and only what changed is done again."""
+    """Return who hides whom, or how far the work on it is; it goes on in the background, and only what changed is
+    done again."""
     question = question_of(state)
     work = work_on(question)
     if work.answer is None:
@@ -142,12 +142,19 @@ def _view(state: SessionState, question: Question, answer: Answer) -> EnsembleVi
         if (proof := answer.proofs.get((strip, entry))) is not None
     ]  # fmt: skip
     return EnsembleView(
-        ready=True, done=1, of=1, order=order, bands_hz=np.round(CENTRES_HZ, 1).tolist(),
-        edges_hz=np.round(band_edges_hz(), 1).tolist(), n_times=answer.before.ink.shape[2], start_s=answer.before.start_s,
-        step_s=answer.before.step_s, proofs=proofs,
+        ready=True,
+        done=1,
+        of=1,
+        order=order,
+        bands_hz=np.round(CENTRES_HZ, 1).tolist(),
+        edges_hz=np.round(band_edges_hz(), 1).tolist(),
+        n_times=answer.before.ink.shape[2],
+        start_s=answer.before.start_s,
+        step_s=answer.before.step_s,
+        proofs=proofs,
         columns=[_column(one, number, answer) for number, one in enumerate(players)],
         clashes=[_clash(state, clash, ids, order, names) for clash in answer.clashes[:MOST_SHOWN]],
-    )  # fmt: skip
+    )
 
 
 def _rounded(values: np.ndarray) -> list[float]:
@@ -185,9 +192,10 @@ def _clash(state: SessionState, clash: Clash, ids: list[str], order: list[str], 
 
 
 def _answering(state: SessionState, pair: tuple[str, str], low_hz: float, high_hz: float) -> tuple[str, str] | None:
-    """Return strip and entry of the newest move that answers the clash in which the first of a pair is hidden by the other."""
+    """Return strip and entry of the newest move that answers the clash in which the first of a pair is hidden by the
+    other."""
     for strip_id, front in (pair, pair[::-1]):
-        for entry in reversed(strip_of(state, strip_id).ledger):
+        for entry in reversed(state.strip(strip_id).ledger):
             reason = entry.clash
             if (
                 reason is not None and (reason.front, reason.hidden) == (front, pair[0])
@@ -209,7 +217,9 @@ def yield_of(state: SessionState, clash_id: str, *, part: float, limit_db: float
     answer = answer_of(question)
     if answer is None:
         raise NotFoundError("the session is not analysed as it is now: ask for the ensemble first")
-    shown = {one.id: (one, clash) for one, clash in zip(_view(state, question, answer).clashes, answer.clashes, strict=False)}
+    shown = {
+        one.id: (one, clash) for one, clash in zip(_view(state, question, answer).clashes, answer.clashes, strict=False)
+    }
     if clash_id not in shown:
         raise NotFoundError(f"clash {clash_id} is not there any more")
     view, clash = shown[clash_id]

@@ -1,4 +1,5 @@
-"""Background work of the Ensemble: what reaches the ear of everybody who plays, kept on disk, and listening to all together."""
+"""Background work of the Ensemble: what reaches the ear of everybody who plays, kept on disk, and listening to all
+together."""
 
 import hashlib
 import tempfile
@@ -12,7 +13,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from mivlo.core.audiofile import write_store
-from mivlo.core.engine.mix import ClashReason, Mix
+from mivlo.core.engine.mix import Mix, mix_of_session
 from mivlo.core.engine.render import render_mix, render_track
 from mivlo.core.engine.source import ArraySource, Source, open_source
 from mivlo.core.ensemble.clashes import Clash, find_clashes
@@ -23,10 +24,11 @@ from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, 
 from mivlo.core.ensemble.proof import Proof, prove
 from mivlo.core.ensemble.yielding import Contender, Drafted, draft_yield
 from mivlo.core.errors import MivloError
+from mivlo.core.model import ClashReason, Group, Track
 from mivlo.core.roles import Role
 from mivlo.server.services.imports import STORED
 from mivlo.server.services.pool import in_pool, submit
-from mivlo.server.services.state import GroupView, SessionState, TrackState, session_mix
+from mivlo.server.services.state import SessionState
 from mivlo.server.services.strips import alone_mix
 from mivlo.server.settings import settings
 
@@ -38,7 +40,8 @@ KEPT_MAPS = 400  # of a few MB each at most
 
 
 class Player(BaseModel):
-    """Somebody who plays: a track, or a group as one; `mix` is how its sound is made, without its fader where it is a track."""
+    """Somebody who plays: a track, or a group as one; `mix` is how its sound is made, without its fader where it is a
+    track."""
 
     model_config = {"frozen": True}
 
@@ -63,6 +66,7 @@ class Question(BaseModel):
 
     model_config = {"frozen": True}
 
+    session_id: str
     rate: int
     before: tuple[Player, ...]
     after: tuple[Player, ...]
@@ -71,7 +75,8 @@ class Question(BaseModel):
     @property
     def key(self) -> str:
         """Return what names its answer."""
-        text = f"{[(p.id, p.key, p.gain_db, p.pan) for p in (*self.before, *self.after)]} {self.answers}"
+        players = [(p.id, p.key, p.gain_db, p.pan) for p in (*self.before, *self.after)]
+        text = f"{self.session_id} {players} {self.answers}"
         return hashlib.md5(text.encode(), usedforsecurity=False).hexdigest()
 
 
@@ -100,8 +105,8 @@ _lock = threading.Lock()
 _works: OrderedDict[str, Work] = OrderedDict()
 
 
-def _folder() -> Path:
-    return settings().data / "ensemble"
+def _folder(question: "Question") -> Path:
+    return settings().data / "ensemble" / question.session_id
 
 
 def _map_path(folder: Path, key: str) -> Path:
@@ -117,11 +122,13 @@ def question_of(state: SessionState) -> Question:
         for entry in strip.ledger
         if entry.clash is not None and entry.move.on and strip.ledger_on
     )
-    return Question(rate=state.sample_rate_hz, before=_players(plain), after=_players(state), answers=answers)
+    return Question(
+        session_id=state.id, rate=state.sample_rate_hz, before=_players(plain), after=_players(state), answers=answers
+    )
 
 
 def _without_yields(state: SessionState) -> SessionState:
-    def plain(strip: TrackState | GroupView) -> dict[str, object]:
+    def plain(strip: Track | Group) -> dict[str, object]:
         return {"ledger": tuple(entry for entry in strip.ledger if entry.clash is None)}
 
     return state.model_copy(
@@ -133,9 +140,9 @@ def _without_yields(state: SessionState) -> SessionState:
 
 
 def _players(state: SessionState) -> tuple[Player, ...]:
-    end = max((track.start_frame + track.audio.n_frames for track in state.tracks), default=0)
+    end = state.end_frame()
     groups = {group.id: group for group in state.groups if not group.mute}
-    mix = session_mix(state)
+    mix = mix_of_session(state)
     plain = mix.master.model_copy(update={"ledger": (), "gain_db": 0.0, "mute": False})
     unsoloed = tuple(track.model_copy(update={"solo": False}) for track in mix.tracks)
     found = []
@@ -154,12 +161,21 @@ def _players(state: SessionState) -> tuple[Player, ...]:
             own = tuple(one.model_copy(update={"solo": False}) for one in mix.groups if one.id == group.id or keyed)
             alone = Mix(tracks=members, groups=own, master=plain, alone_track_id=group.id)
             found.append(
-                Player(id=group.id, name=group.name, role="full backing", is_group=True, gain_db=0.0, pan=0.0, mix=alone, end=end)
+                Player(
+                    id=group.id,
+                    name=group.name,
+                    role="full backing",
+                    is_group=True,
+                    gain_db=0.0,
+                    pan=0.0,
+                    mix=alone,
+                    end=end,
+                )
             )
     return tuple(found)
 
 
-def _keyed(state: SessionState, group: GroupView) -> bool:
+def _keyed(state: SessionState, group: Group) -> bool:
     """Tell whether a move in a group, or in one of its tracks, listens to somebody: then all others stay in its mix."""
     strips = (group, *(track for track in state.tracks if track.group_id == group.id))
     return any(getattr(entry.move, "listens_to", "") for strip in strips for entry in strip.ledger)
@@ -188,23 +204,44 @@ def answer_of(question: Question) -> Answer | None:
 
 
 def drafted_yield(
-    state: SessionState, question: Question, clash: Clash, *, front: str, yielding: str, full_scale_db: float, part: float,
-    limit_db: float | None, is_dynamic: bool,
-) -> Drafted:  # fmt: skip
+    state: SessionState,
+    question: Question,
+    clash: Clash,
+    *,
+    front: str,
+    yielding: str,
+    full_scale_db: float,
+    part: float,
+    limit_db: float | None,
+    is_dynamic: bool,
+) -> Drafted:
     """Return the move by which one yields to the other, drafted in the pool; raises ParameterError as `draft_yield`."""
     return in_pool(
-        _draft, str(settings().data / "audio"), _folder(), question, _raw(state, front), _raw(state, yielding), front, yielding,
-        clash, full_scale_db, part, limit_db, is_dynamic,
-    )  # fmt: skip
+        _draft,
+        str(settings().data / "audio"),
+        _folder(question),
+        question,
+        _raw(state, front),
+        _raw(state, yielding),
+        front,
+        yielding,
+        clash,
+        full_scale_db,
+        part,
+        limit_db,
+        is_dynamic,
+    )
 
 
 def _carry_out(question: Question, work: Work) -> None:
     """Make the maps that are missing, one process for each track, then listen to all together."""
     try:
-        folder = _folder()
+        folder = _folder(question)
         folder.mkdir(parents=True, exist_ok=True)
         audio_folder = str(settings().data / "audio")
-        missing = {one.key: one for one in (*question.before, *question.after) if not _map_path(folder, one.key).is_file()}
+        missing = {
+            one.key: one for one in (*question.before, *question.after) if not _map_path(folder, one.key).is_file()
+        }
         work.of = len(missing) + 1
         waiting = [submit(_make_map, audio_folder, folder, one, question.rate) for one in missing.values()]
         for made in as_completed(waiting):
@@ -275,7 +312,12 @@ def _analyse(folder: Path, question: Question) -> Answer:
     index = {one.id: number for number, one in enumerate(question.before)}
     proofs = {
         (strip, entry): prove(
-            before, after, front=index[reason.front], yielding=index[strip], low_hz=reason.low_hz, high_hz=reason.high_hz
+            before,
+            after,
+            front=index[reason.front],
+            yielding=index[strip],
+            low_hz=reason.low_hz,
+            high_hz=reason.high_hz,
         )
         for strip, entry, reason in question.answers
         if reason.front in index and strip in index
@@ -293,10 +335,19 @@ def _raw(state: SessionState, strip_id: str) -> tuple[tuple[str, int], ...]:
 
 
 def _draft(
-    audio_folder: str, folder: Path, question: Question, front_raw: tuple[tuple[str, int], ...],
-    yielding_raw: tuple[tuple[str, int], ...], front: str, yielding: str, clash: Clash, full_scale_db: float, part: float,
-    limit_db: float | None, is_dynamic: bool,
-) -> Drafted:  # fmt: skip
+    audio_folder: str,
+    folder: Path,
+    question: Question,
+    front_raw: tuple[tuple[str, int], ...],
+    yielding_raw: tuple[tuple[str, int], ...],
+    front: str,
+    yielding: str,
+    clash: Clash,
+    full_scale_db: float,
+    part: float,
+    limit_db: float | None,
+    is_dynamic: bool,
+) -> Drafted:
     tracks, heard, _ = _heard(folder, question.before, full_scale_db)
     index = {one.id: number for number, one in enumerate(question.before)}
 
@@ -306,10 +357,19 @@ def _draft(
         return Contender(index[strip_id], strip_id, source, start / question.rate, player.role, player.pan)
 
     return draft_yield(
-        tracks, heard, front=contender(front, front_raw), yielding=contender(yielding, yielding_raw), low_hz=clash.low_hz,
-        high_hz=clash.high_hz, times=clash.times, full_scale_db=full_scale_db, sample_rate_hz=question.rate, part=part,
-        limit_db=limit_db, is_dynamic=is_dynamic,
-    )  # fmt: skip
+        tracks,
+        heard,
+        front=contender(front, front_raw),
+        yielding=contender(yielding, yielding_raw),
+        low_hz=clash.low_hz,
+        high_hz=clash.high_hz,
+        times=clash.times,
+        full_scale_db=full_scale_db,
+        sample_rate_hz=question.rate,
+        part=part,
+        limit_db=limit_db,
+        is_dynamic=is_dynamic,
+    )
 
 
 def _summed(audio_folder: str, raw: tuple[tuple[str, int], ...]) -> tuple[Source, int]:

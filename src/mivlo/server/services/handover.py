@@ -1,5 +1,6 @@
 """Handing over: what may be asked for, and the rendering itself (in the job process)."""
 
+import shutil
 import tempfile
 import zipfile
 from collections.abc import Callable, Iterator
@@ -11,22 +12,31 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mivlo.core.audiofile import FileSource, OutputFormat, inspect_audio, resample_to_store, write_blocks
-from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.mix import Mix, mix_of_session
 from mivlo.core.engine.render import render_mix, render_track
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
+from mivlo.core.model import Track
 from mivlo.core.units import Array, db_to_gain
 from mivlo.server.db.tables import HandOverRow, new_id
 from mivlo.server.services.imports import ORIGINAL, stored_path
+from mivlo.server.services.level_match import level_match_of_mix, level_match_of_strip
 from mivlo.server.services.sessions import read_session
-from mivlo.server.services.state import SessionState, TrackState, session_mix
-from mivlo.server.services.views import listening_figures
+from mivlo.server.services.state import SessionState
 from mivlo.server.settings import settings
 
 __all__ = [
-    "ALL_FILES", "CancelledError", "HandOver", "HandOverFile", "HandOverRequest", "ask_for", "file_path", "list_handovers",
-    "render_all", "request_cancel",
-]  # fmt: skip
+    "ALL_FILES",
+    "CancelledError",
+    "HandOver",
+    "HandOverFile",
+    "HandOverRequest",
+    "ask_for",
+    "file_path",
+    "list_handovers",
+    "render_all",
+    "request_cancel",
+]
 
 Report = Callable[[float], None]
 ALL_FILES = "all.zip"
@@ -116,6 +126,8 @@ def file_path(db: Session, handover_id: str, index: int | None) -> tuple[Path, s
         raise NotFoundError(f"hand-over {handover_id} has no finished files")
     folder = settings().handover_folder(handover_id)
     if index is None:
+        if not (folder / ALL_FILES).is_file():  # of one file it is made when somebody wants it
+            _zip(folder, [HandOverFile.model_validate(file) for file in row.files])
         return folder / ALL_FILES, "mivlo tracks.zip"
     if not 0 <= index < len(row.files):
         raise NotFoundError(f"file {index} of hand-over {handover_id} is not there")
@@ -123,15 +135,16 @@ def file_path(db: Session, handover_id: str, index: int | None) -> tuple[Path, s
 
 
 def render_all(state: SessionState, request: HandOverRequest, folder: Path, report: Report) -> list[HandOverFile]:
-    """Write all files into a folder as 0, 1, ... and, where there are several, a zip; `report` may raise CancelledError."""
-    folder.mkdir(parents=True, exist_ok=True)
+    """Write all files into a folder as 0, 1, ... and together as a zip; `report` may raise CancelledError."""
+    shutil.rmtree(folder, ignore_errors=True)  # what a killed job left half-way
+    folder.mkdir(parents=True)
     if request.what == "mix":
         files = [_render_mix(state, request, folder / "0", report)]
     else:
         tracks = _chosen(state, request)
         files = []
         for index, track in enumerate(tracks):
-            name = _unused(_file_name(track.audio.original_name, request), {file.name for file in files})
+            name = _unused(_file_name(state.audio_of(track).original_name, request), {file.name for file in files})
 
             def share(part: float, index: int = index) -> None:
                 report((index + part) / len(tracks))
@@ -151,7 +164,7 @@ def _zip(folder: Path, files: list[HandOverFile]) -> None:
 
 
 def _render_track(
-    state: SessionState, track: TrackState, request: HandOverRequest, path: Path, name: str, report: Report
+    state: SessionState, track: Track, request: HandOverRequest, path: Path, name: str, report: Report
 ) -> HandOverFile:
     """Render one track from its original file at the file's own rate."""
     original = FileSource(settings().audio_folder(track.audio_id) / ORIGINAL)
@@ -162,7 +175,7 @@ def _render_track(
         treated = track.ledger_on and any(entry.move.on for entry in track.ledger)
         with tempfile.TemporaryDirectory(dir=path.parent) as scratch:
             sources = _SourcesAtRate(rate, {track.audio_id: original}, Path(scratch))
-            mix = _mix_at_rate(session_mix(state), rate / state.sample_rate_hz)
+            mix = _mix_at_rate(mix_of_session(state), rate / state.sample_rate_hz)
             offset = next(one.start_frame for one in mix.tracks if one.id == track.id)
             blocks = render_track(
                 mix, track.id, sources.open, start=offset + start, end=offset + end, sample_rate_hz=rate
@@ -203,7 +216,7 @@ class _SourcesAtRate:
 
 def _render_mix(state: SessionState, request: HandOverRequest, path: Path, report: Report) -> HandOverFile:
     start, end = _stretch(state, request)
-    mix = session_mix(state)
+    mix = mix_of_session(state)
     if request.faders is False:
         mix = _faders_at_zero(mix)
     gain = db_to_gain(_mix_match_db(state)) if request.level_match is not False else 1.0
@@ -226,16 +239,16 @@ def _faders_at_zero(mix: Mix) -> Mix:
 
 def _mix_match_db(state: SessionState) -> float:
     """Return by how much the treated mix is turned down to be no louder than with every ledger off."""
-    return listening_figures(state, track_id=None, alone=False).match_after_db
+    return level_match_of_mix(state).match_after_db
 
 
-def _track_gain(state: SessionState, track: TrackState, request: HandOverRequest) -> float:
+def _track_gain(state: SessionState, track: Track, request: HandOverRequest) -> float:
     """Return the linear gain of a handed-over track: polarity always, fader and match where asked for."""
     gain = -1.0 if track.polarity_flipped else 1.0
     if request.faders:
         gain *= db_to_gain(track.gain_db)
     if request.level_match:
-        gain *= db_to_gain(listening_figures(state, track_id=track.id, alone=True).match_after_db)
+        gain *= db_to_gain(level_match_of_strip(state, track.id).match_after_db)
     return gain
 
 
@@ -251,7 +264,7 @@ def _reported(blocks: Iterator[Array], n_frames: int, report: Report) -> Iterato
         report(done / max(n_frames, 1))
 
 
-def _chosen(state: SessionState, request: HandOverRequest) -> list[TrackState]:
+def _chosen(state: SessionState, request: HandOverRequest) -> list[Track]:
     known = {track.id: track for track in state.tracks}
     if not request.track_ids:
         raise ParameterError("track_ids is empty: choose at least one track")
@@ -268,11 +281,11 @@ def _stretch(state: SessionState, request: HandOverRequest) -> tuple[int, int]:
         if loop is None:
             raise ParameterError("stretch=loop, but no loop is set: drag one on the waveform, or choose the song")
         return loop
-    return 0, max((track.start_frame + track.audio.n_frames for track in state.tracks), default=0)
+    return 0, state.end_frame()
 
 
 def _file_range(
-    state: SessionState, track: TrackState, request: HandOverRequest, rate_hz: int, n_frames: int
+    state: SessionState, track: Track, request: HandOverRequest, rate_hz: int, n_frames: int
 ) -> tuple[int, int]:
     """Return the frames of the track's own file to render: all of it, so that it drops back into place, or the loop."""
     if request.stretch == "song":

@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from mivlo.core.cellar import Cellar, CellarTrack, PileUp, clear_the_cellar, pile_up
-from mivlo.core.engine.mix import Behaviour, Evidence, Keeper, LedgerEntry, Mix
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource, Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
@@ -21,6 +21,7 @@ from mivlo.core.finder.stretch import Findings, Suspect
 from mivlo.core.finder.survey import DraftedCut, survey
 from mivlo.core.finder.suspects import find
 from mivlo.core.finder.verify import Verdict, is_over_cut, measure_again, region_lost
+from mivlo.core.model import Behaviour, Dismissed, Evidence, Group, Keeper, LedgerEntry, Track
 from mivlo.core.moves import Move
 from mivlo.core.moves.base import Keepers
 from mivlo.core.moves.low_cut import LowCut
@@ -29,8 +30,8 @@ from mivlo.core.roles import Role
 from mivlo.core.units import hz_to_note
 from mivlo.server.services.imports import STORED, stored_path
 from mivlo.server.services.pool import in_pool
-from mivlo.server.services.state import Dismissed, GroupView, SessionState, TrackState
-from mivlo.server.services.strips import alone_mix, frames_between, sound_of, stretch_of, strip_of
+from mivlo.server.services.state import SessionState
+from mivlo.server.services.strips import alone_mix, frames_between, sound_of, stretch_of
 from mivlo.server.settings import settings
 
 __all__ = [
@@ -174,7 +175,7 @@ def pile_up_of(state: SessionState, cuts: dict[str, LowCut]) -> PileUp:
 
 def _whole_cellar(state: SessionState) -> Cellar:
     tracks = tuple((t.id, t.audio_id, t.start_frame, t.role, t.gain_db) for t in state.tracks if not t.mute)
-    end = max((t.start_frame + t.audio.n_frames for t in state.tracks), default=0)
+    end = state.end_frame()
     return _cellar(tracks, end, state.sample_rate_hz)
 
 
@@ -199,18 +200,21 @@ def suspects_of(state: SessionState, strip_id: str, *, start_s: float, end_s: fl
     NotFoundError: no such track or group
     ParameterError: a stretch in which the track has no sound
     """
-    strip = strip_of(state, strip_id)
+    strip = state.strip(strip_id)
     rate = state.sample_rate_hz
     audio_id, start, end, offset_s, role = stretch_of(state, strip, start_s, end_s)
     findings = _found(audio_id, start, end, rate, role, strip.keepers)
     shown = [suspect for suspect in findings.suspects if suspect.confidence >= ENOUGH_TO_SHOW]
     kept = [suspect for suspect in shown if not _is_dismissed(suspect, strip.dismissed)]
     return Suspects(
-        start_s=start / rate + offset_s, end_s=end / rate + offset_s,
+        start_s=start / rate + offset_s,
+        end_s=end / rate + offset_s,
         suspects=[_view(suspect, offset_s, start / rate + offset_s, end / rate + offset_s) for suspect in kept],
-        events=[EventView(kind=e.kind, start_s=e.start_s + offset_s, end_s=e.end_s + offset_s) for e in findings.events],
+        events=[
+            EventView(kind=e.kind, start_s=e.start_s + offset_s, end_s=e.end_s + offset_s) for e in findings.events
+        ],
         n_dismissed=len(shown) - len(kept),
-    )  # fmt: skip
+    )
 
 
 def cure_of(state: SessionState, strip_id: str, entry_id: str) -> CureView:
@@ -244,8 +248,8 @@ def loss_of(state: SessionState, strip_id: str, entry_id: str) -> RegionLoss | N
     return RegionLoss(entry_id=entry_id, region_lost=lost, over_cut=is_over_cut(lost))
 
 
-def _entry_of(state: SessionState, strip_id: str, entry_id: str) -> tuple[TrackState | GroupView, LedgerEntry]:
-    strip = strip_of(state, strip_id)
+def _entry_of(state: SessionState, strip_id: str, entry_id: str) -> tuple[Track | Group, LedgerEntry]:
+    strip = state.strip(strip_id)
     entry = next((one for one in strip.ledger if one.id == entry_id), None)
     if entry is None:
         raise NotFoundError(f"move {entry_id} is not in this ledger")
@@ -256,17 +260,19 @@ def pin_answers_of(
     state: SessionState, strip_id: str, *, hz: float, width_octaves: float, excess_db: float | None
 ) -> PinAnswers:  # fmt: skip
     """Return what may be said to a pin of a track, a group or the mix; raises NotFoundError."""
-    audio_id, *_ = sound_of(state, strip_of(state, strip_id))
+    audio_id, *_ = sound_of(state, state.strip(strip_id))
     return in_pool(_pin_answers, stored_path(audio_id), hz, width_octaves, excess_db, state.sample_rate_hz)
 
 
 def _pin_answers(path: Path, hz: float, width_octaves: float, excess_db: float | None, rate: int) -> PinAnswers:
-    return answers_to_pin(open_source(path), hz=hz, width_octaves=width_octaves, excess_db=excess_db, sample_rate_hz=rate)
+    return answers_to_pin(
+        open_source(path), hz=hz, width_octaves=width_octaves, excess_db=excess_db, sample_rate_hz=rate
+    )
 
 
 def pitch_of(state: SessionState, strip_id: str) -> PitchView:
     """Return the pitch line of a track; raises NotFoundError."""
-    strip = strip_of(state, strip_id)
+    strip = state.strip(strip_id)
     audio_id, offset_s, _, n_frames = sound_of(state, strip)
     line = _pitch(audio_id, n_frames, state.sample_rate_hz)
     return PitchView(
@@ -297,12 +303,14 @@ def survey_of(
     state: SessionState, strip_id: str, *, start_s: float, end_s: float, low_hz: float, high_hz: float, amount: float
 ) -> list[SurveyCut]:  # fmt: skip
     """Return shallow cuts at what belongs to no note played in a stretch; raises as `suspects_of`."""
-    strip = strip_of(state, strip_id)
+    strip = state.strip(strip_id)
     audio_id, start, end, _, _ = stretch_of(state, strip, start_s, end_s)
     keepers = tuple((keeper.low_hz, keeper.high_hz) for keeper in strip.keepers)
     cuts = in_pool(_survey, stored_path(audio_id), start, end, state.sample_rate_hz, low_hz, high_hz, amount, keepers)
     return [
-        SurveyCut(move=cut.move, excess_db=cut.excess_db, share_of_time=cut.share_of_time, nearest_note=cut.nearest_note)
+        SurveyCut(
+            move=cut.move, excess_db=cut.excess_db, share_of_time=cut.share_of_time, nearest_note=cut.nearest_note
+        )
         for cut in cuts
     ]
 
@@ -312,7 +320,14 @@ def _survey(
 ) -> list[DraftedCut]:  # fmt: skip
     source = open_source(path)
     return survey(
-        source, start=start, end=end, sample_rate_hz=rate, low_hz=low_hz, high_hz=high_hz, amount=amount, keepers=keepers
+        source,
+        start=start,
+        end=end,
+        sample_rate_hz=rate,
+        low_hz=low_hz,
+        high_hz=high_hz,
+        amount=amount,
+        keepers=keepers,
     )
 
 
@@ -342,9 +357,15 @@ def _measure(folder: str, mix: Mix, evidence: Evidence, offset_s: float, n_frame
         end=end - start, sample_rate_hz=rate,
     )  # fmt: skip
     return CureView(
-        entry_id="", verdict=cure.verdict, excess_before_db=cure.excess_before_db, excess_after_db=cure.excess_after_db,
-        ring_before_s=cure.ring_before_s, ring_after_s=cure.ring_after_s, region_lost=cure.region_lost, over_cut=cure.over_cut,
-    )  # fmt: skip
+        entry_id="",
+        verdict=cure.verdict,
+        excess_before_db=cure.excess_before_db,
+        excess_after_db=cure.excess_after_db,
+        ring_before_s=cure.ring_before_s,
+        ring_after_s=cure.ring_after_s,
+        region_lost=cure.region_lost,
+        over_cut=cure.over_cut,
+    )
 
 
 @lru_cache(maxsize=128)
@@ -373,7 +394,9 @@ def _before_and_after(folder: str, mix: Mix, start: int, end: int, rate: int) ->
     blocks = render_track(
         mix, strip.id, open_stored, start=strip.start_frame + start, end=strip.start_frame + end, sample_rate_hz=rate
     )
-    return ArraySource(open_stored(strip.audio_id).read(start, end - start)), ArraySource(np.concatenate(list(blocks), axis=1))
+    return ArraySource(open_stored(strip.audio_id).read(start, end - start)), ArraySource(
+        np.concatenate(list(blocks), axis=1)
+    )
 
 
 def _is_dismissed(suspect: Suspect, dismissed: tuple[Dismissed, ...]) -> bool:
@@ -386,16 +409,38 @@ def _view(suspect: Suspect, offset_s: float, start_s: float, end_s: float) -> Su
     note, _ = hz_to_note(suspect.hz)
     times = [(a + offset_s, b + offset_s) for a, b in suspect.times]
     evidence = Evidence(
-        kind=suspect.kind, hz=suspect.hz, q=suspect.q, excess_db=suspect.excess_db, ring_s=suspect.ring_s, start_s=start_s,
-        end_s=end_s, times=tuple(times), behaviour=suspect.behaviour,
-    )  # fmt: skip
+        kind=suspect.kind,
+        hz=suspect.hz,
+        q=suspect.q,
+        excess_db=suspect.excess_db,
+        ring_s=suspect.ring_s,
+        start_s=start_s,
+        end_s=end_s,
+        times=tuple(times),
+        behaviour=suspect.behaviour,
+    )
     return SuspectView(
-        id=f"{suspect.kind}-{note}-{suspect.hz:.0f}", hz=suspect.hz, q=suspect.q, kind=suspect.kind, behaviour=suspect.behaviour,
-        confidence=suspect.confidence, sureness=sureness(suspect.confidence), excess_db=suspect.excess_db, ring_s=suspect.ring_s,
-        ring_around_s=suspect.ring_around_s, share_of_time=suspect.share_of_time, follows_notes=suspect.follows_notes,
-        sentence=sentence(suspect), hint=HINTS[suspect.kind], times=times, around_hz=list(suspect.around_hz),
-        around_db=list(suspect.around_db), cut=suspect.proposals.cut, tame=suspect.proposals.tame,
-        proposed="cut" if suspect.behaviour == "steady" else "tame", evidence=evidence,
+        id=f"{suspect.kind}-{note}-{suspect.hz:.0f}",
+        hz=suspect.hz,
+        q=suspect.q,
+        kind=suspect.kind,
+        behaviour=suspect.behaviour,
+        confidence=suspect.confidence,
+        sureness=sureness(suspect.confidence),
+        excess_db=suspect.excess_db,
+        ring_s=suspect.ring_s,
+        ring_around_s=suspect.ring_around_s,
+        share_of_time=suspect.share_of_time,
+        follows_notes=suspect.follows_notes,
+        sentence=sentence(suspect),
+        hint=HINTS[suspect.kind],
+        times=times,
+        around_hz=list(suspect.around_hz),
+        around_db=list(suspect.around_db),
+        cut=suspect.proposals.cut,
+        tame=suspect.proposals.tame,
+        proposed="cut" if suspect.behaviour == "steady" else "tame",
+        evidence=evidence,
         auditions=auditions(hz=suspect.hz, q=suspect.q, excess_db=suspect.excess_db),
         keeper=keeper_around(suspect.hz, suspect.q),
-    )  # fmt: skip
+    )

@@ -3,12 +3,11 @@
 import shutil
 from pathlib import Path
 
-from sqlalchemy.orm import Session
-
 from mivlo.core.audiofile import AudioFileInfo, ImportLimits, inspect_audio, resample_to_store, sha256_of
 from mivlo.core.errors import AudioFileError, NotFoundError
-from mivlo.server.db.tables import AudioRow, SessionRow, new_id
+from mivlo.server.db.tables import AudioRow, new_id
 from mivlo.server.services.pool import in_pool
+from mivlo.server.services.state import Audio
 from mivlo.server.settings import settings
 
 __all__ = ["ORIGINAL", "STORED", "import_audio", "stored_path"]
@@ -26,30 +25,22 @@ def stored_path(audio_id: str) -> Path:
     return path
 
 
-def import_audio(db: Session, session_id: str, incoming: Path, *, name: str) -> AudioRow:
+def import_audio(session_id: str, rate_hz: int, incoming: Path, *, name: str) -> AudioRow:
     """Take one file in; `incoming` is moved away.
 
     Raises
     ------
     AudioFileError: what cannot be taken in, with its reason
-    NotFoundError: no such session
     """
-    session = db.get(SessionRow, session_id)
-    if session is None:
-        raise NotFoundError(f"session {session_id} is not there")
     audio_id = new_id()
     folder = settings().audio_folder(audio_id)
     try:
-        info, n_frames, sha256 = in_pool(
-            _take_in, incoming, folder, settings().import_limits, session.sample_rate_hz, name
-        )
+        info, n_frames, sha256 = in_pool(_take_in, incoming, folder, settings().import_limits, rate_hz, name)
     except OSError as error:
         raise AudioFileError(f"{name}: cannot be stored ({error.strerror or error})") from error
-    return AudioRow(
+    facts = Audio(
         id=audio_id,
-        session_id=session_id,
         original_name=name[-255:],
-        sha256=sha256,
         format=info.format,
         subtype=info.subtype,
         original_rate_hz=info.sample_rate_hz,
@@ -57,9 +48,12 @@ def import_audio(db: Session, session_id: str, incoming: Path, *, name: str) -> 
         n_channels=info.n_channels,
         n_frames=n_frames,
     )
+    return AudioRow(id=audio_id, session_id=session_id, sha256=sha256, facts=facts.model_dump(mode="json"))
 
 
-def _take_in(incoming: Path, folder: Path, limits: ImportLimits, rate_hz: int, name: str) -> tuple[AudioFileInfo, int, str]:
+def _take_in(
+    incoming: Path, folder: Path, limits: ImportLimits, rate_hz: int, name: str
+) -> tuple[AudioFileInfo, int, str]:
     """Check, convert and keep one file; leaves nothing behind where it cannot (runs in an analysis process)."""
     info = inspect_audio(incoming, limits=limits, name=name)
     folder.mkdir(parents=True)
@@ -71,4 +65,3 @@ def _take_in(incoming: Path, folder: Path, limits: ImportLimits, rate_hz: int, n
         shutil.rmtree(folder, ignore_errors=True)
         raise
     return info, n_frames, sha256
-

@@ -37,7 +37,9 @@ def _end_with_parent() -> None:
 def _prepare_process() -> None:
     threading.Thread(target=_end_with_parent, daemon=True).start()
     os.nice(NICENESS)
-    halved_rate(np.zeros((1, 64), dtype=np.float32))  # the compiled loops load now, not when somebody waits for a picture
+    halved_rate(
+        np.zeros((1, 64), dtype=np.float32)
+    )  # the compiled loops load now, not when somebody waits for a picture
 
 
 def _current(*, broken: ProcessPoolExecutor | None = None) -> ProcessPoolExecutor:

@@ -1,298 +1,378 @@
-"""Reading sessions, changing them undoably, and telling those who watch."""
+"""Reading sessions, changing them undoably and once, and telling those who watch."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import delete, func, select
-from sqlalchemy.orm import Session
+from pydantic import ValidationError
+from sqlalchemy import delete, func, select, text
+from sqlalchemy.orm import Session as Database
 
-from mivlo.core.ensemble.right_of_way import RightOfWay
-from mivlo.core.errors import NotFoundError, ParameterError, StaleStateError
-from mivlo.server.db.tables import AudioRow, Base, ChangeRow, GroupRow, SessionRow, TrackRow, new_id
+from mivlo.core.errors import ConflictError, MivloError, NotFoundError, ParameterError
+from mivlo.core.model import Group, Session, Strip, Track
+from mivlo.core.model.intents import apply_all
+from mivlo.core.treatment import explain_validation
+from mivlo.server.db.news import CHANNEL
+from mivlo.server.db.tables import AudioRow, ChangeRow, DraftRow, EditRow, SessionRow, StripRow, new_id
 from mivlo.server.services.state import (
-    AddGroup,
-    AudioState,
+    Draft,
     Edit,
-    EditGroup,
-    EditSession,
-    EditTrack,
-    GroupView,
-    RemoveGroup,
-    RemoveTrack,
+    Edited,
     SessionState,
     SessionSummary,
-    Step,
-    TrackState,
+    StepInHistory,
+    Undoable,
 )
 
 __all__ = [
-    "add_track", "create_session", "edit_session", "list_sessions", "on_change", "read_session", "redo", "replace_audio", "undo",
-]  # fmt: skip
+    "STRIP_SCHEMA",
+    "add_track",
+    "create_session",
+    "edit_session",
+    "keep_draft",
+    "list_sessions",
+    "lock_session",
+    "read_draft",
+    "read_session",
+    "redo",
+    "replace_audio",
+    "undo",
+]
 
+STRIP_SCHEMA = 1
+OF_SESSION = ("name", "loop_start_frame", "loop_end_frame", "sections", "right_of_way")
+DRAFTS_KEPT = 20
 Patch = dict[str, Any]
-TRACK_COLUMNS = [column.key for column in TrackRow.__table__.columns if column.key not in ("session_id",)]
-GROUP_COLUMNS = [column.key for column in GroupRow.__table__.columns if column.key not in ("session_id",)]
-SHARED_BY_TWINS = ("ledger", "ledger_on", "phase", "keepers")
-_watchers: list[Callable[[str, int], None]] = []
+REFUSALS: dict[str, type[MivloError]] = {
+    error.code: error for error in (ConflictError, NotFoundError, ParameterError, MivloError)
+}
 
 
-def on_change(watcher: Callable[[str, int], None]) -> None:
-    """Call `watcher(session_id, revision)` after every change that this process commits."""
-    _watchers.append(watcher)
-
-
-def list_sessions(db: Session) -> list[SessionSummary]:
+def list_sessions(db: Database) -> list[SessionSummary]:
     """Return all sessions, newest first."""
-    counts = dict(db.execute(select(TrackRow.session_id, func.count()).group_by(TrackRow.session_id)).tuples().all())
+    tracks = select(StripRow.session_id, func.count()).where(StripRow.state["kind"].astext == "track")
+    counts = dict(db.execute(tracks.group_by(StripRow.session_id)).all())
     rows = db.scalars(select(SessionRow).order_by(SessionRow.created_at.desc()))
     return [
         SessionSummary(
-            id=row.id, name=row.name, sample_rate_hz=row.sample_rate_hz, n_tracks=counts.get(row.id, 0), is_demo=row.is_demo
+            id=row.id,
+            name=row.name,
+            sample_rate_hz=row.sample_rate_hz,
+            n_tracks=counts.get(row.id, 0),
+            is_demo=row.is_demo,
         )
         for row in rows
     ]
 
 
-def create_session(db: Session, *, name: str, sample_rate_hz: int, is_demo: bool = False) -> SessionState:
+def create_session(db: Database, *, name: str, sample_rate_hz: int, is_demo: bool = False) -> SessionState:
     """Make an empty session."""
     row = SessionRow(name=name, sample_rate_hz=sample_rate_hz, is_demo=is_demo, revision=0, history_at=0)
     db.add(row)
     db.flush()
-    db.add(GroupRow(session_id=row.id, is_mix=True, name="Mix"))
+    mix = Group(id=new_id(), name="Mix")
+    db.add(StripRow(id=mix.id, session_id=row.id, is_mix=True, schema_version=STRIP_SCHEMA, state=_dump(mix)))
     db.commit()
     return read_session(db, row.id)
 
 
-def read_session(db: Session, session_id: str) -> SessionState:
+def read_session(db: Database, session_id: str) -> SessionState:
     """Return a session; raises NotFoundError."""
-    row = _session_row(db, session_id)
-    tracks = db.execute(
-        select(TrackRow, AudioRow)
-        .join(AudioRow, TrackRow.audio_id == AudioRow.id)
-        .where(TrackRow.session_id == session_id)
-        .order_by(TrackRow.position)
-    ).tuples()
-    rows = db.scalars(select(GroupRow).where(GroupRow.session_id == session_id).order_by(GroupRow.position, GroupRow.id)).all()
-    groups = {group.id: _group_view(group) for group in rows}
-    return SessionState(
-        id=row.id,
-        name=row.name,
-        sample_rate_hz=row.sample_rate_hz,
-        loop_start_frame=row.loop_start_frame,
-        loop_end_frame=row.loop_end_frame,
-        sections=row.sections,
-        right_of_way=RightOfWay.model_validate(row.right_of_way),
-        revision=row.revision,
-        undo_label=_label(db, session_id, row.history_at),
-        redo_label=_label(db, session_id, row.history_at + 1),
-        is_demo=row.is_demo,
-        tracks=[_track_state(track, audio) for track, audio in tracks],
-        groups=[groups[group.id] for group in rows if not group.is_mix],
-        master=next(groups[group.id] for group in rows if group.is_mix),
+    return _state(db, _session_row(db, session_id))
+
+
+def _state(db: Database, row: SessionRow) -> SessionState:
+    strips = _strip_rows(db, row.id)
+    audio = db.execute(select(AudioRow.id, AudioRow.facts).where(AudioRow.session_id == row.id))
+    tracks = [strip for strip in strips if strip.state["kind"] == "track"]
+    used = {track.state["audio_id"] for track in tracks}
+    return SessionState.model_validate(
+        {name: getattr(row, name) for name in ("id", "sample_rate_hz", "revision", "is_demo", *OF_SESSION)}
+        | {
+            "undo": _undoable(db, row.id, row.history_at),
+            "redo": _undoable(db, row.id, row.history_at + 1),
+            "tracks": [track.state for track in tracks],
+            "groups": [strip.state for strip in strips if strip.state["kind"] == "group" and not strip.is_mix],
+            "master": next(strip.state for strip in strips if strip.is_mix),
+            "audio": {audio_id: facts for audio_id, facts in audio if audio_id in used},
+        }
     )
 
 
-def edit_session(db: Session, session_id: str, edit: Edit) -> SessionState:
-    """Make one change.
+def edit_session(db: Database, session_id: str, edit: Edit) -> Edited:
+    """Make one change, once.
 
     Raises
     ------
-    StaleStateError: the session has moved on from the edit's base
+    ConflictError: something that it would change was changed, or taken away, from another page
     NotFoundError: no such session or track
+    ParameterError: figures that would not go together
     """
-    row = _session_row(db, session_id, base_revision=edit.base_revision, lock=True)
-    patches: list[Patch] = []
-    for step in edit.steps:  # each on what the steps before it have made: a track may join a group that is made with it
-        made = _patches(db, row, step)
-        _apply_all(db, row.id, made)
-        patches += made
-    return _record(db, row, edit.label, patches)
+
+    def make(row: SessionRow) -> None:
+        before: Session = _state(db, row)
+        after = apply_all(before, edit.intents)
+        _record(db, row, before, after, edit_id=edit.id, author=edit.author, label=edit.label)
+
+    return _once(db, session_id, edit.id, edit.author, make)
 
 
-def add_track(
-    db: Session, audio: AudioRow, *, name: str, role: str, start_frame: int = 0, gain_db: float = 0.0, pan: float = 0.0
-) -> SessionState:
-    """Add an imported file as a new track at the end, undoably."""
-    row = _session_row(db, audio.session_id, lock=True)
-    db.add(audio)
-    db.flush()
-    last = db.scalar(select(func.max(TrackRow.position)).where(TrackRow.session_id == row.id))
-    track_id = new_id()
-    values = {
-        "id": track_id, "position": 0 if last is None else last + 1, "name": name, "role": role, "audio_id": audio.id,
-        "start_frame": start_frame, "gain_db": gain_db, "pan": pan, "polarity_flipped": False, "solo": False,
-        "mute": False, "ledger_on": True, "ledger": [], "pins": [],
-    }  # fmt: skip
-    patches = [_patch("track", track_id, None, values)]
-    _apply_all(db, row.id, patches)
-    return _record(db, row, f"Import {name}", patches)
+def undo(db: Database, session_id: str, step: StepInHistory) -> Edited:
+    """Take the last change back, once.
 
+    Raises
+    ------
+    ConflictError: the change that was seen is not the last one any more
+    """
 
-def replace_audio(db: Session, track_id: str, audio: AudioRow) -> SessionState:
-    """Give a track another file; its ledger stays."""
-    track = db.get(TrackRow, track_id)
-    if track is None:
-        raise NotFoundError(f"track {track_id} is not there")
-    row = _session_row(db, track.session_id, lock=True)
-    db.add(audio)
-    db.flush()
-    patch = _patch("track", track_id, {"audio_id": track.audio_id}, {"audio_id": audio.id})
-    _apply_all(db, row.id, [patch])
-    return _record(db, row, f"Replace the audio of {track.name}", [patch])
-
-
-def undo(db: Session, session_id: str, *, base_revision: int) -> SessionState:
-    """Take the last change back; nothing happens where there is none."""
-    row = _session_row(db, session_id, base_revision=base_revision, lock=True)
-    change = _change(db, session_id, row.history_at)
-    if change is not None:
+    def make(row: SessionRow) -> None:
+        change = _next_in_history(db, session_id, row.history_at, step)
         for patch in reversed(change.patches):
             _apply(db, session_id, patch, forward=False)
         row.history_at -= 1
-        _commit(db, row)
-    return read_session(db, session_id)
+        row.revision += 1
+
+    return _once(db, session_id, step.id, step.author, make)
 
 
-def redo(db: Session, session_id: str, *, base_revision: int) -> SessionState:
-    """Make the change again that was last taken back."""
-    row = _session_row(db, session_id, base_revision=base_revision, lock=True)
-    change = _change(db, session_id, row.history_at + 1)
-    if change is not None:
-        _apply_all(db, session_id, change.patches)
+def redo(db: Database, session_id: str, step: StepInHistory) -> Edited:
+    """Make the change again that was last taken back, once; raises as `undo`."""
+
+    def make(row: SessionRow) -> None:
+        change = _next_in_history(db, session_id, row.history_at + 1, step)
+        for patch in change.patches:
+            _apply(db, session_id, patch, forward=True)
         row.history_at += 1
-        _commit(db, row)
-    return read_session(db, session_id)
+        row.revision += 1
+
+    return _once(db, session_id, step.id, step.author, make)
 
 
-def _session_row(db: Session, session_id: str, *, base_revision: int | None = None, lock: bool = False) -> SessionRow:
+def add_track(
+    db: Database,
+    audio: AudioRow,
+    *,
+    name: str,
+    role: str,
+    start_frame: int = 0,
+    gain_db: float = 0.0,
+    pan: float = 0.0,
+    author: str = "engineer",
+) -> SessionState:
+    """Add an imported file as a new track at the end, undoably."""
+    track = Track.model_validate(
+        {
+            "id": new_id(),
+            "name": name,
+            "role": role,
+            "audio_id": audio.id,
+            "start_frame": start_frame,
+            "gain_db": gain_db,
+            "pan": pan,
+        }
+    )
+
+    def make(row: SessionRow) -> None:
+        db.add(audio)
+        db.flush()
+        before: Session = _state(db, row)
+        after = before.model_copy(update={"tracks": (*before.tracks, track)})
+        _record(db, row, before, after, edit_id=new_id(), author=author, label=f"Import {name}")
+
+    return _once(db, audio.session_id, new_id(), author, make).session
+
+
+def replace_audio(db: Database, track_id: str, audio: AudioRow, *, author: str = "engineer") -> SessionState:
+    """Give a track another file; its ledger stays."""
+
+    def make(row: SessionRow) -> None:
+        db.add(audio)
+        db.flush()
+        before: Session = _state(db, row)
+        label = f"Replace the audio of {before.track(track_id).name}"
+        after = before.with_strip(track_id, lambda _: {"audio_id": audio.id})
+        _record(db, row, before, after, edit_id=new_id(), author=author, label=label)
+
+    return _once(db, audio.session_id, new_id(), author, make).session
+
+
+def keep_draft(db: Database, session_id: str, draft: Draft) -> None:
+    """Remember intents that are to be heard and not taken, where they fit the session; raises as `edit_session`."""
+    apply_all(read_session(db, session_id), draft.intents)
+    intents = [intent.model_dump(mode="json", exclude_unset=True) for intent in draft.intents]
+    db.merge(DraftRow(id=draft.id, session_id=session_id, intents=intents))
+    db.flush()
+    kept = select(DraftRow.id).where(DraftRow.session_id == session_id).order_by(DraftRow.created_at.desc())
+    old = kept.offset(DRAFTS_KEPT)
+    db.execute(delete(DraftRow).where(DraftRow.id.in_(old.scalar_subquery())))
+    db.commit()
+
+
+def read_draft(db: Database, session_id: str, draft_id: str) -> Draft:
+    """Return what was drafted; raises NotFoundError."""
+    row = db.get(DraftRow, draft_id)
+    if row is None or row.session_id != session_id:
+        raise NotFoundError(f"draft {draft_id:.80} is not there (any more)")
+    return Draft.model_validate({"id": row.id, "intents": row.intents})
+
+
+def _once(db: Database, session_id: str, edit_id: str, author: str, make: Callable[[SessionRow], None]) -> Edited:
+    """Answer an edit: as before where it was answered before, else by making it; a refusal is remembered, too."""
+    row = lock_session(db, session_id)
+    known = db.get(EditRow, edit_id)
+    if known is not None:
+        return _as_before(db, row, known)
+    try:
+        make(row)
+    except (MivloError, ValidationError) as error:
+        db.rollback()
+        refusal = {"code": getattr(error, "code", ParameterError.code), "message": _told(error)}
+        db.add(EditRow(id=edit_id, session_id=session_id, author=author, revision=None, refusal=refusal))
+        db.commit()
+        raise
+    db.add(EditRow(id=edit_id, session_id=session_id, author=author, revision=row.revision, refusal=None))
+    db.execute(text("SELECT pg_notify(:channel, :news)"), {"channel": CHANNEL, "news": f"{row.id} {row.revision}"})
+    db.flush()
+    answer = Edited(edit_id=edit_id, revision=row.revision, session=_state(db, row))
+    db.commit()
+    return answer
+
+
+def _as_before(db: Database, row: SessionRow, known: EditRow) -> Edited:
+    if known.session_id != row.id:
+        raise ConflictError(f"the id {known.id} belongs to an edit of another session: give each edit one of its own")
+    if known.revision is None:
+        refusal = known.refusal or {}
+        raise REFUSALS.get(refusal.get("code", ""), MivloError)(refusal.get("message", "refused"))
+    return Edited(edit_id=known.id, revision=known.revision, session=_state(db, row))
+
+
+def _told(error: Exception) -> str:
+    return explain_validation(error) if isinstance(error, ValidationError) else str(error)
+
+
+def _next_in_history(db: Database, session_id: str, number: int, step: StepInHistory) -> ChangeRow:
+    change = _change(db, session_id, number)
+    if change is None:
+        raise ConflictError("that change is taken back, or made again, already")
+    if change.edit_id != step.of:
+        raise ConflictError(
+            f"another page has changed something since: next would be “{change.label}”; ask again for that"
+        )
+    return change
+
+
+def lock_session(db: Database, session_id: str) -> SessionRow:
+    """Return a session's row, held until the end of the transaction; raises NotFoundError."""
+    return _session_row(db, session_id, lock=True)
+
+
+def _session_row(db: Database, session_id: str, *, lock: bool = False) -> SessionRow:
     query = select(SessionRow).where(SessionRow.id == session_id)
     row = db.scalar(query.with_for_update() if lock else query)
     if row is None:
-        raise NotFoundError(f"session {session_id} is not there")
-    if base_revision is not None and row.revision != base_revision:
-        raise StaleStateError(
-            f"this page's state is of revision {base_revision}, but the session is at {row.revision}: "
-            "another page changed it; it is loaded anew"
-        )
+        raise NotFoundError(f"session {session_id:.80} is not there")
     return row
 
 
-def _group_view(group: GroupRow) -> GroupView:
-    return GroupView.model_validate({name: getattr(group, name) for name in GroupView.model_fields})
+def _strip_rows(db: Database, session_id: str) -> Sequence[StripRow]:
+    query = select(StripRow).where(StripRow.session_id == session_id)
+    rows = db.scalars(query.order_by(StripRow.position, StripRow.id)).all()
+    newer = [row for row in rows if row.schema_version > STRIP_SCHEMA]
+    if newer:
+        raise MivloError(
+            f"track {newer[0].id} was written by a newer Mivlo (schema {newer[0].schema_version}, this one knows "
+            f"{STRIP_SCHEMA}): update Mivlo to open this session"
+        )
+    return rows
 
 
-def _track_state(track: TrackRow, audio: AudioRow) -> TrackState:
-    audio_state = AudioState(**{name: getattr(audio, name) for name in AudioState.model_fields})
-    return TrackState.model_validate({name: getattr(track, name) for name in TRACK_COLUMNS} | {"audio": audio_state})
+def _record(
+    db: Database, row: SessionRow, before: Session, after: Session, *, edit_id: str, author: str, label: str
+) -> None:
+    """Write a change down with what it takes to take it back; what could have been redone is forgotten."""
+    patches = _patches(db, before, after)
+    if not patches:
+        return
+    for patch in patches:
+        _apply(db, row.id, patch, forward=True)
+    db.execute(delete(ChangeRow).where(ChangeRow.session_id == row.id, ChangeRow.number > row.history_at))
+    row.history_at += 1
+    row.revision += 1
+    number = row.history_at
+    db.add(ChangeRow(session_id=row.id, number=number, edit_id=edit_id, author=author, label=label, patches=patches))
+
+
+def _dump(model: Session | Strip) -> dict[str, Any]:
+    return model.model_dump(mode="json")
+
+
+def _patches(db: Database, before: Session, after: Session) -> list[Patch]:
+    """Return what differs between two states of a session, strip by strip and field by field."""
+    patches = []
+    old = {strip.id: strip for strip in before.strips()}
+    new = {strip.id: strip for strip in after.strips()}
+    position = 1 + (db.scalar(select(func.max(StripRow.position)).where(StripRow.session_id == before.id)) or 0)
+    for strip_id in old | new:
+        was, becomes = old.get(strip_id), new.get(strip_id)
+        if was is becomes:
+            continue
+        if was is None or becomes is None:
+            gone = None if was is None else {"position": db.get_one(StripRow, strip_id).position, **_dump(was)}
+            added = None if becomes is None else {"position": position, **_dump(becomes)}
+            patches.append(_patch("strip", strip_id, gone, added))
+            position += 1
+        else:
+            patches += _differences("strip", strip_id, _dump(was), _dump(becomes))
+    said = [{name: _dumped(getattr(one, name)) for name in OF_SESSION} for one in (before, after)]
+    return patches + _differences("session", before.id, *said)
+
+
+def _dumped(value: Any) -> Any:
+    if isinstance(value, tuple):
+        return [_dumped(one) for one in value]
+    return value.model_dump(mode="json") if hasattr(value, "model_dump") else value
+
+
+def _differences(target: str, target_id: str, was: Mapping[str, Any], becomes: Mapping[str, Any]) -> list[Patch]:
+    names = [name for name in becomes if was[name] != becomes[name]]
+    if not names:
+        return []
+    return [_patch(target, target_id, {name: was[name] for name in names}, {name: becomes[name] for name in names})]
 
 
 def _patch(target: str, target_id: str, before: dict[str, Any] | None, after: dict[str, Any] | None) -> Patch:
     return {"target": target, "id": target_id, "before": before, "after": after}
 
 
-def _patches(db: Session, row: SessionRow, step: Step) -> list[Patch]:
-    match step:
-        case EditSession():
-            after = step.model_dump(include=step.model_fields_set - {"do"}, mode="json")
-            return [_patch("session", row.id, {name: getattr(row, name) for name in after}, after)]
-        case EditTrack():
-            track = _track_row(db, row.id, step.track_id)
-            after = step.fields.model_dump(include=step.fields.model_fields_set, mode="json")
-            if after.get("group_id") is not None:
-                _group_row(db, row.id, after["group_id"])
-            patches = [_patch("track", track.id, {name: getattr(track, name) for name in after}, after)]
-            return patches + _twin_patches(db, row.id, track, after)
-        case RemoveTrack():
-            track = _track_row(db, row.id, step.track_id)
-            return [_patch("track", track.id, {name: getattr(track, name) for name in TRACK_COLUMNS}, None)]
-        case EditGroup():
-            group = _group_row(db, row.id, step.group_id)
-            after = step.fields.model_dump(include=step.fields.model_fields_set, mode="json")
-            return [_patch("group", group.id, {name: getattr(group, name) for name in after}, after)]
-        case AddGroup():
-            count = db.scalar(select(func.count()).where(GroupRow.session_id == row.id)) or 0
-            values = {"id": step.group_id, "is_mix": False, "position": count, "name": step.name}
-            return [_patch("group", step.group_id, None, values)]
-        case RemoveGroup():
-            group = _group_row(db, row.id, step.group_id)
-            if group.is_mix:
-                raise ParameterError("the mix is not a group that can be dissolved")
-            members = db.scalars(select(TrackRow).where(TrackRow.session_id == row.id, TrackRow.group_id == group.id))
-            leave = [_patch("track", track.id, {"group_id": group.id}, {"group_id": None}) for track in members]
-            return [*leave, _patch("group", group.id, {name: getattr(group, name) for name in GROUP_COLUMNS}, None)]
-
-
-def _twin_patches(db: Session, session_id: str, track: TrackRow, after: Patch) -> list[Patch]:
-    """Return what an edit of one track means for its twins: they share one ledger, and take it over when they become twins."""
-    twin_id = after.get("twin_id", track.twin_id)
-    shared = {name: value for name, value in after.items() if name in SHARED_BY_TWINS}
-    if twin_id is None or not shared:
-        return []
-    query = select(TrackRow).where(TrackRow.session_id == session_id, TrackRow.twin_id == twin_id, TrackRow.id != track.id)
-    return [_patch("track", twin.id, {name: getattr(twin, name) for name in shared}, shared) for twin in db.scalars(query)]
-
-
-def _group_row(db: Session, session_id: str, group_id: str) -> GroupRow:
-    group = db.get(GroupRow, group_id)
-    if group is None or group.session_id != session_id:
-        raise NotFoundError(f"group {group_id} is not in this session")
-    return group
-
-
-def _track_row(db: Session, session_id: str, track_id: str) -> TrackRow:
-    track = db.get(TrackRow, track_id)
-    if track is None or track.session_id != session_id:
-        raise NotFoundError(f"track {track_id} is not in this session")
-    return track
-
-
-def _record(db: Session, row: SessionRow, label: str, patches: list[Patch]) -> SessionState:
-    """Write patches that were applied down as a new change; what could have been redone is forgotten."""
-    db.execute(delete(ChangeRow).where(ChangeRow.session_id == row.id, ChangeRow.number > row.history_at))
-    row.history_at += 1
-    db.add(ChangeRow(session_id=row.id, number=row.history_at, label=label, patches=patches))
-    _commit(db, row)
-    return read_session(db, row.id)
-
-
-def _apply_all(db: Session, session_id: str, patches: list[Patch]) -> None:
-    for patch in patches:
-        _apply(db, session_id, patch, forward=True)
-
-
-def _apply(db: Session, session_id: str, patch: Patch, *, forward: bool) -> None:
-    before, after = patch["before"], patch["after"]
-    old, new = (before, after) if forward else (after, before)
+def _apply(db: Database, session_id: str, patch: Patch, *, forward: bool) -> None:
+    old, new = (patch["before"], patch["after"]) if forward else (patch["after"], patch["before"])
     if patch["target"] == "session":
-        _set(db.get_one(SessionRow, session_id), new)
-        db.flush()
-        return
-    table: type[TrackRow] | type[GroupRow] = TrackRow if patch["target"] == "track" else GroupRow
-    if old is None:
-        db.add(table(session_id=session_id, **new))
+        row = db.get_one(SessionRow, session_id)
+        for name, value in new.items():
+            setattr(row, name, value)
     elif new is None:
-        db.delete(db.get_one(table, patch["id"]))
+        db.delete(db.get_one(StripRow, patch["id"]))
+    elif old is None:
+        state = {name: value for name, value in new.items() if name != "position"}
+        db.add(
+            StripRow(
+                id=patch["id"],
+                session_id=session_id,
+                position=new["position"],
+                schema_version=STRIP_SCHEMA,
+                state=state,
+            )
+        )
     else:
-        _set(db.get_one(table, patch["id"]), new)
+        strip = db.get_one(StripRow, patch["id"])
+        strip.state = {**strip.state, **new}
     db.flush()
 
 
-def _set(row: Base, values: dict[str, Any]) -> None:
-    for name, value in values.items():
-        setattr(row, name, value)
-
-
-def _change(db: Session, session_id: str, number: int) -> ChangeRow | None:
+def _change(db: Database, session_id: str, number: int) -> ChangeRow | None:
     return db.scalar(select(ChangeRow).where(ChangeRow.session_id == session_id, ChangeRow.number == number))
 
 
-def _label(db: Session, session_id: str, number: int) -> str | None:
+def _undoable(db: Database, session_id: str, number: int) -> Undoable | None:
     change = _change(db, session_id, number)
-    return None if change is None else change.label
-
-
-def _commit(db: Session, row: SessionRow) -> None:
-    row.revision += 1
-    db.commit()
-    for watcher in _watchers:
-        watcher(row.id, row.revision)
+    return None if change is None else Undoable(edit_id=change.edit_id, label=change.label)

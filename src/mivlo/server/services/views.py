@@ -7,35 +7,39 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from functools import lru_cache
 from pathlib import Path
-from typing import TypeVar
 
 import numpy as np
 from pydantic import BaseModel
 
 from mivlo.core.audiofile import write_store
-from mivlo.core.engine.mix import LedgerState, Mix, audible_tracks
+from mivlo.core.engine.listening import ledgers_switched
+from mivlo.core.engine.mix import Mix, mix_of_session
 from mivlo.core.engine.render import render_mix
-from mivlo.core.engine.source import open_source
+from mivlo.core.engine.source import blocks_of, open_source
 from mivlo.core.errors import NotFoundError
 from mivlo.core.filters.linear_phase import has_linear_phase_form
-from mivlo.core.loudness import integrated_loudness, true_peak_db
+from mivlo.core.level_match import LevelMatch
 from mivlo.core.moves import DynamicMove, Move, StaticMove
-from mivlo.core.spectra.average import AXIS_HZ, band_levels, far_outline, highest_near, level_percentiles, near_outline
+from mivlo.core.spectra.average import (
+    AXIS_HZ,
+    band_levels_of,
+    far_outline,
+    highest_near,
+    level_percentiles,
+    near_outline,
+)
 from mivlo.core.spectra.pictures import Tile, difference_png, ink_png, spectrogram_tile, waveform_peaks
 from mivlo.core.treatment import treatment_response
-from mivlo.core.units import Array
 from mivlo.server.services.imports import STORED, stored_path
+from mivlo.server.services.level_match import level_match_of_mix
 from mivlo.server.services.pool import in_pool
-from mivlo.server.services.state import SessionState, session_mix
+from mivlo.server.services.state import SessionState
 from mivlo.server.settings import settings
 
 __all__ = [
-    "Bounce", "Listening", "Loudness", "MixComparison", "Responses", "Spectrum", "Waveform", "bounce", "keep_only",
-    "listening_figures", "mix_comparison", "picture", "rendered_folder", "responses", "spectrum", "waveform",
+    "Bounce", "MixComparison", "Responses", "Spectrum", "Waveform", "bounce", "keep_only",
+    "mix_comparison", "picture", "rendered_folder", "responses", "spectrum", "waveform",
 ]  # fmt: skip
-
-
-S = TypeVar("S", bound=LedgerState)
 
 
 class Waveform(BaseModel):
@@ -81,26 +85,10 @@ class Bounce(BaseModel):
     n_frames: int
 
 
-class Loudness(BaseModel):
-    """Loudness and peak of one way of listening; None for silence and what is too short."""
-
-    loudness_lufs: float | None
-    true_peak_db: float | None
-
-
-class Listening(BaseModel):
-    """Before and after a track's ledger, and by how much each is turned down so that both are equally loud."""
-
-    before: Loudness
-    after: Loudness
-    match_before_db: float
-    match_after_db: float
-
-
 class MixComparison(BaseModel):
     """The mix without all moves and with them, over the loop or the song; levels at the frequencies of the axis."""
 
-    listening: Listening
+    listening: LevelMatch
     hz: list[float]
     before_db: list[float]
     after_db: list[float]
@@ -132,18 +120,32 @@ def spectrum(audio_id: str, start: int, end: int, sample_rate_hz: int) -> Spectr
 
 def _spectrum(path: Path, start: int, end: int, sample_rate_hz: int) -> list[list[float]]:
     source = open_source(path)
-    level_db = band_levels(source.read(start, max(end - start, 1)), sample_rate_hz=sample_rate_hz)
+    end = min(end, source.n_frames)
+    n_frames = max(end - start, 1)
+    level_db = band_levels_of(blocks_of(source, start, start + n_frames), n_frames, sample_rate_hz=sample_rate_hz)
     often_db, seldom_db, highest_db = level_percentiles(
         source, (5.0, 95.0, 100.0), start=start, end=max(end, start + 1), sample_rate_hz=sample_rate_hz
     )
     near_db = near_outline(level_db)
-    curves = (level_db, near_db, far_outline(level_db), highest_near(level_db - near_db), often_db, seldom_db, highest_db)
+    curves = (
+        level_db,
+        near_db,
+        far_outline(level_db),
+        highest_near(level_db - near_db),
+        often_db,
+        seldom_db,
+        highest_db,
+    )
     return [np.round(curve, 2).tolist() for curve in curves]
 
 
 def picture(audio_id: str, tile: Tile, sample_rate_hz: int, *, before_id: str | None = None) -> Path:
     """Return the file of a spectrogram picture, or of its difference from another, computed when first asked for."""
     folder = stored_path(audio_id).parent / ("pictures" if before_id is None else f"against-{before_id}")
+    if tile.start_frame >= open_source(stored_path(audio_id)).n_frames:
+        raise NotFoundError(
+            f"column {tile.column} lies beyond the end of audio {audio_id}: there is nothing to be seen"
+        )
     path = folder / f"{sample_rate_hz}-{tile.time_zoom}-{tile.column}-{tile.freq_zoom}-{tile.row}.png"
     if not path.exists():
         before = None if before_id is None else stored_path(before_id)
@@ -172,7 +174,9 @@ def responses(moves: tuple[Move, ...], sample_rate_hz: int) -> Responses:
         return [round(float(value), 3) for value in 20.0 * np.log10(np.maximum(h, 1e-6))]
 
     moving = [
-        MovingResponse(index=index, full_db=told([move.model_copy(update={"on": True})]), extent_db=move.rest_db + move.depth_db)
+        MovingResponse(
+            index=index, full_db=told([move.model_copy(update={"on": True})]), extent_db=move.rest_db + move.depth_db
+        )
         for index, move in enumerate(moves)
         if isinstance(move, DynamicMove) and move.on
     ]
@@ -196,13 +200,16 @@ def bounce(state: SessionState, group_id: str) -> Bounce:
     groups = {group.id: group for group in (*state.groups, state.master)}
     if group_id not in groups:
         raise NotFoundError(f"group {group_id} is not in this session")
-    mix = _with_ledger(session_mix(state), group_id, on=False)
+    mix = ledgers_switched(mix_of_session(state), group_id, on=False)
     members = mix.tracks if group_id == state.master.id else tuple(t for t in mix.tracks if t.group_id == group_id)
     if group_id != state.master.id:
         # Only what is heard of the group; the others stay for moves that listen to them.
         plain = mix.master.model_copy(update={"ledger": (), "gain_db": 0.0})
         mix = mix.model_copy(update={"alone_track_id": group_id, "master": plain})
-    end = max((t.start_frame + t.audio.n_frames for t in state.tracks if any(t.id == m.id for m in members)), default=0)
+    end = max(
+        (t.start_frame + state.audio_of(t).n_frames for t in state.tracks if any(t.id == m.id for m in members)),
+        default=0,
+    )
     key = hashlib.md5(f"{mix.model_dump_json()} {end}".encode(), usedforsecurity=False).hexdigest()
     folder = settings().audio_folder(key)
     if not (folder / STORED).is_file():
@@ -223,55 +230,40 @@ def rendered_folder(folder: Path, *, marker: str) -> Iterator[Path]:
     part = folder.with_name(f".{folder.name}.part")
     shutil.rmtree(part, ignore_errors=True)
     part.mkdir(parents=True)
-    yield part
-    (part / marker).touch()
-    part.replace(folder)
+    try:
+        yield part
+        (part / marker).touch()
+        part.replace(folder)
+    except BaseException:
+        shutil.rmtree(part, ignore_errors=True)
+        raise
 
 
 def _bounce(audio_folder: str, mix: Mix, end: int, sample_rate_hz: int, folder: Path, group_id: str) -> None:
     blocks = render_mix(
-        mix, lambda audio_id: open_source(Path(audio_folder) / audio_id / STORED), start=0, end=end, sample_rate_hz=sample_rate_hz
+        mix,
+        lambda audio_id: open_source(Path(audio_folder) / audio_id / STORED),
+        start=0,
+        end=end,
+        sample_rate_hz=sample_rate_hz,
     )
     with rendered_folder(folder, marker=f"bounce-of-{group_id}") as part:
         write_store(part / STORED, blocks, n_channels=2, n_frames=end)
 
 
-def listening_figures(
-    state: SessionState, *, track_id: str | None, alone: bool, entry_id: str | None = None, heard_ids: tuple[str, ...] = ()
-) -> Listening:
-    """Return loudness and peak over the loop (or the song) with a track's ledger off and on; None: all ledgers.
-
-    With `entry_id` it is one move that is off and on; with `heard_ids` only those tracks and groups are heard.
-    """
-    mix = session_mix(state)
-    end = max((t.start_frame + t.audio.n_frames for t in state.tracks), default=0)
-    start, stop = state.loop_start_frame or 0, min(state.loop_end_frame or end, end)
-    mix = mix.model_copy(update={"alone_track_id": track_id if alone else None, "heard_ids": heard_ids})
-
-    def switched(on: bool) -> Mix:
-        if entry_id is None:
-            return _with_ledger(mix, track_id, on=on)
-        return _with_ledger(mix if on else _without_entry(mix, entry_id), mix.master.id, on=mix.master.ledger_on)
-
-    with ThreadPoolExecutor(2) as both:
-        before, after = both.map(lambda on: _loudness_of(switched(on), start, stop, state.sample_rate_hz), (False, True))
-    difference = 0.0
-    if before.loudness_lufs is not None and after.loudness_lufs is not None:
-        difference = after.loudness_lufs - before.loudness_lufs
-    return Listening(before=before, after=after, match_before_db=min(difference, 0.0), match_after_db=min(-difference, 0.0))
-
-
 def mix_comparison(state: SessionState) -> MixComparison:
     """Return what all moves together do to the mix."""
-    mix = session_mix(state)
-    end = max((t.start_frame + t.audio.n_frames for t in state.tracks), default=0)
+    mix = mix_of_session(state)
+    end = state.end_frame()
     start, stop = state.loop_start_frame or 0, min(state.loop_end_frame or end, end)
     with ThreadPoolExecutor(2) as both:
         before_db, after_db = both.map(
-            lambda on: _mix_spectrum_of(_with_ledger(mix, None, on=on), start, max(stop, start + 1), state.sample_rate_hz),
+            lambda on: _mix_spectrum_of(
+                ledgers_switched(mix, None, on=on), start, max(stop, start + 1), state.sample_rate_hz
+            ),
             (False, True),
         )
-    listening = listening_figures(state, track_id=None, alone=False)
+    listening = level_match_of_mix(state)
     return MixComparison(listening=listening, hz=AXIS_HZ.tolist(), before_db=before_db, after_db=after_db)
 
 
@@ -281,52 +273,11 @@ def _mix_spectrum_of(mix: Mix, start: int, end: int, sample_rate_hz: int) -> lis
 
 
 def _mix_spectrum(audio_folder: str, mix: Mix, start: int, end: int, sample_rate_hz: int) -> list[float]:
-    samples = _rendered(audio_folder, mix, start, end, sample_rate_hz)
-    return [round(float(db), 2) for db in band_levels(samples, sample_rate_hz=sample_rate_hz)]
-
-
-def _rendered(audio_folder: str, mix: Mix, start: int, end: int, sample_rate_hz: int) -> Array:
     blocks = render_mix(
-        mix, lambda audio_id: open_source(Path(audio_folder) / audio_id / STORED), start=start, end=end,
+        mix,
+        lambda audio_id: open_source(Path(audio_folder) / audio_id / STORED),
+        start=start,
+        end=end,
         sample_rate_hz=sample_rate_hz,
-    )  # fmt: skip
-    return np.concatenate(list(blocks), axis=1)
-
-
-def _without_entry(mix: Mix, entry_id: str) -> Mix:
-    def without(one: S) -> S:
-        return one.model_copy(update={"ledger": tuple(entry for entry in one.ledger if entry.id != entry_id)})
-
-    tracks, groups = tuple(map(without, mix.tracks)), tuple(map(without, mix.groups))
-    return mix.model_copy(update={"tracks": tracks, "groups": groups, "master": without(mix.master)})
-
-
-def _with_ledger(mix: Mix, strip_id: str | None, *, on: bool) -> Mix:
-    """Return the mix with one ledger (None: all) on or off, without what is not heard anyway: equal sound is measured once."""
-    heard = audible_tracks(mix)
-    strips = (*mix.tracks, *mix.groups, mix.master)
-    # What is not heard stays for those who listen to it, but without its own moves.
-    listened_to = any(getattr(entry.move, "listens_to", "") for one in strips for entry in one.ledger)
-
-    def switched(one: S) -> S:
-        wanted = on if strip_id in (one.id, None) else one.ledger_on
-        return one.model_copy(update={"ledger": one.ledger if wanted else (), "ledger_on": True})
-
-    tracks = [switched(t) if heard[t.id] else t.model_copy(update={"ledger": ()}) for t in mix.tracks]
-    kept = tuple(track for track in tracks if heard[track.id] or listened_to)
-    groups = tuple(switched(group) for group in mix.groups)
-    return mix.model_copy(update={"tracks": kept, "groups": groups, "master": switched(mix.master)})
-
-
-@lru_cache(maxsize=512)
-def _loudness_of(mix: Mix, start: int, end: int, sample_rate_hz: int) -> Loudness:
-    return in_pool(_loudness, str(settings().data / "audio"), mix, start, end, sample_rate_hz)
-
-
-def _loudness(audio_folder: str, mix: Mix, start: int, end: int, sample_rate_hz: int) -> Loudness:
-    if end <= start:
-        return Loudness(loudness_lufs=None, true_peak_db=None)
-    samples = _rendered(audio_folder, mix, start, end, sample_rate_hz)
-    return Loudness(
-        loudness_lufs=integrated_loudness(samples, sample_rate_hz=sample_rate_hz), true_peak_db=true_peak_db(samples)
     )
+    return [round(float(db), 2) for db in band_levels_of(blocks, end - start, sample_rate_hz=sample_rate_hz)]

@@ -31,8 +31,8 @@ def upgrade() -> None:
     )
     op.create_index(op.f("ix_track_group_session_id"), "track_group", ["session_id"], unique=False)
     op.execute(
-        "INSERT INTO track_group SELECT replace(gen_random_uuid()::text, '-', ''), id, true, 0, 'Mix', 0, false, false, true, "
-        "'[]', 'minimum', '[]', '[]' FROM session"
+        "INSERT INTO track_group SELECT replace(gen_random_uuid()::text, '-', ''), id, true, 0, 'Mix', 0, false, "
+        "false, true, '[]', 'minimum', '[]', '[]' FROM session"
     )
     op.add_column("track", sa.Column("group_id", sa.Text(), nullable=True))
     op.add_column("track", sa.Column("twin_id", sa.Text(), nullable=True))

@@ -11,7 +11,9 @@ TABLES = ("track", "track_group")
 
 def upgrade() -> None:
     for table in TABLES:
-        op.add_column(table, sa.Column("dismissed", postgresql.JSONB(astext_type=sa.Text()), nullable=False, server_default="[]"))
+        op.add_column(
+            table, sa.Column("dismissed", postgresql.JSONB(astext_type=sa.Text()), nullable=False, server_default="[]")
+        )
 
 
 def downgrade() -> None:

@@ -9,7 +9,9 @@ down_revision = "0004"
 
 
 def upgrade() -> None:
-    op.add_column("session", sa.Column("sections", postgresql.JSONB(astext_type=sa.Text()), nullable=False, server_default="[]"))
+    op.add_column(
+        "session", sa.Column("sections", postgresql.JSONB(astext_type=sa.Text()), nullable=False, server_default="[]")
+    )
 
 
 def downgrade() -> None:

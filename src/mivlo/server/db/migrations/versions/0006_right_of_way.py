@@ -10,7 +10,8 @@ down_revision = "0005"
 
 def upgrade() -> None:
     op.add_column(
-        "session", sa.Column("right_of_way", postgresql.JSONB(astext_type=sa.Text()), nullable=False, server_default="{}")
+        "session",
+        sa.Column("right_of_way", postgresql.JSONB(astext_type=sa.Text()), nullable=False, server_default="{}"),
     )
 
 

@@ -1,0 +1,177 @@
+"""What sessions, hand-overs and sound take on the disk, and making it free for good."""
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session as Database
+
+from mivlo.core.errors import ConflictError, NotFoundError
+from mivlo.server.db.tables import AudioRow, ChangeRow, HandOverRow, SessionRow, StripRow
+from mivlo.server.services.sessions import lock_session
+from mivlo.server.services.state import Audio
+from mivlo.server.settings import settings
+
+__all__ = [
+    "Freed",
+    "Storage",
+    "UnusedAudio",
+    "delete_audio",
+    "delete_handover",
+    "delete_session",
+    "storage_of",
+    "sweep",
+]
+
+
+class Freed(BaseModel):
+    """How much is free again."""
+
+    freed_bytes: int
+
+
+class UnusedAudio(BaseModel):
+    """Sound that no track has any more, and that only undo could bring back."""
+
+    audio: Audio
+    bytes: int
+
+
+class Storage(BaseModel):
+    """What a session takes on the disk: all of it, its hand-overs, and sound that is kept for undo alone."""
+
+    session_bytes: int
+    handover_bytes: dict[str, int]
+    unused: list[UnusedAudio]
+
+
+def storage_of(db: Database, session_id: str) -> Storage:
+    """Return what a session takes; raises NotFoundError."""
+    if db.get(SessionRow, session_id) is None:
+        raise NotFoundError(f"session {session_id:.80} is not there")
+    used = _used_now(db, session_id)
+    unused = [
+        UnusedAudio(audio=Audio.model_validate(row.facts), bytes=_bytes_of([settings().audio_folder(row.id)]))
+        for row in db.scalars(select(AudioRow).where(AudioRow.session_id == session_id))
+        if row.id not in used
+    ]
+    handovers = db.scalars(select(HandOverRow.id).where(HandOverRow.session_id == session_id))
+    return Storage(
+        session_bytes=_bytes_of(_folders_of(db, session_id)),
+        handover_bytes={one: _bytes_of([settings().handover_folder(one)]) for one in handovers},
+        unused=unused,
+    )
+
+
+def delete_session(db: Database, session_id: str) -> Freed:
+    """Delete a session for good, with all its sound and hand-overs; raises NotFoundError."""
+    row = lock_session(db, session_id)
+    folders = list(_folders_of(db, session_id))
+    freed_bytes = _bytes_of(folders)
+    db.delete(row)
+    db.commit()  # what is not in the database any more is in nobody's way, even if this ends here
+    _remove(folders)
+    return Freed(freed_bytes=freed_bytes)
+
+
+def delete_handover(db: Database, handover_id: str) -> Freed:
+    """Delete the files of a hand-over for good; one under way is stopped. Raises NotFoundError."""
+    row = db.get(HandOverRow, handover_id)
+    if row is None:
+        raise NotFoundError(f"hand-over {handover_id:.80} is not there")
+    folder = settings().handover_folder(handover_id)
+    freed_bytes = _bytes_of([folder])
+    db.delete(row)
+    db.commit()
+    _remove([folder])
+    return Freed(freed_bytes=freed_bytes)
+
+
+def delete_audio(db: Database, session_id: str, audio_id: str) -> Freed:
+    """Delete sound that no track has any more; what could only be undone with it is forgotten.
+
+    Raises
+    ------
+    NotFoundError: no such session or sound
+    ConflictError: a track has it
+    """
+    row = lock_session(db, session_id)
+    audio = db.get(AudioRow, audio_id)
+    if audio is None or audio.session_id != session_id:
+        raise NotFoundError(f"audio {audio_id:.80} is not in this session")
+    if audio_id in _used_now(db, session_id):
+        raise ConflictError("a track has this sound: remove the track first")
+    _forget_changes_with(db, row, audio_id)
+    folder = settings().audio_folder(audio_id)
+    freed_bytes = _bytes_of([folder])
+    db.delete(audio)
+    db.commit()
+    _remove([folder])
+    return Freed(freed_bytes=freed_bytes)
+
+
+def sweep(db: Database) -> None:
+    """Remove what killed processes left behind, and sound that no session knows any more."""
+    data = settings().data
+    known = set(db.scalars(select(AudioRow.id)))
+    strips = set(db.scalars(select(StripRow.id)))
+    sessions = set(db.scalars(select(SessionRow.id)))
+    handovers = set(db.scalars(select(HandOverRow.id)))
+    left: list[Path] = [*(data / "incoming").glob("*"), *(data / "audio").glob(".*"), *data.glob("ensemble/*.npz")]
+    for folder in (data / "audio").glob("*"):
+        made_for = {mark.name.partition("-of-")[2] for mark in folder.glob("*-of-*")}
+        if folder.name not in known and not made_for & strips:
+            left.append(folder)
+    left += [one for one in (data / "ensemble").glob("*") if one.is_dir() and one.name not in sessions]
+    left += [*data.glob("ensemble/*/tmp*"), *data.glob("ensemble/*/*.part.npz")]
+    left += [one for one in (data / "handover").glob("*") if one.name not in handovers]
+    _remove(left)
+
+
+def _used_now(db: Database, session_id: str) -> set[str]:
+    states = db.scalars(select(StripRow.state).where(StripRow.session_id == session_id))
+    return {state["audio_id"] for state in states if "audio_id" in state}
+
+
+def _forget_changes_with(db: Database, row: SessionRow, audio_id: str) -> None:
+    """Forget the history as far as it would bring a sound back: what lies before, and what could be redone with it."""
+    changes = db.scalars(select(ChangeRow).where(ChangeRow.session_id == row.id)).all()
+    with_it = [change.number for change in changes if _names(change.patches, audio_id)]
+    done = [number for number in with_it if number <= row.history_at]
+    undone = [number for number in with_it if number > row.history_at]
+    gone = [change.number for change in changes if (done and change.number <= max(done))]
+    gone += [change.number for change in changes if (undone and change.number >= min(undone))]
+    db.execute(delete(ChangeRow).where(ChangeRow.session_id == row.id, ChangeRow.number.in_(gone)))
+
+
+def _names(patches: list[Any], audio_id: str) -> bool:
+    return any(
+        side and side.get("audio_id") == audio_id for patch in patches for side in (patch["before"], patch["after"])
+    )
+
+
+def _folders_of(db: Database, session_id: str) -> Iterator[Path]:
+    """Yield all folders of a session: its sound, what was rendered of it, its maps, its hand-overs."""
+    for audio_id in db.scalars(select(AudioRow.id).where(AudioRow.session_id == session_id)):
+        yield settings().audio_folder(audio_id)
+    for strip_id in db.scalars(select(StripRow.id).where(StripRow.session_id == session_id)):
+        for mark in (settings().data / "audio").glob(f"*/*-of-{strip_id}"):
+            yield mark.parent
+    yield settings().data / "ensemble" / session_id
+    for handover_id in db.scalars(select(HandOverRow.id).where(HandOverRow.session_id == session_id)):
+        yield settings().handover_folder(handover_id)
+
+
+def _bytes_of(folders: "Iterator[Path] | list[Path]") -> int:
+    return sum(file.stat().st_blocks * 512 for folder in folders for file in folder.rglob("*") if file.is_file())
+
+
+def _remove(paths: list[Path]) -> None:
+    for path in paths:
+        if path.is_dir():
+            shutil.rmtree(path, ignore_errors=True)
+        else:
+            path.unlink(missing_ok=True)
