@@ -25,11 +25,19 @@ export type ToWorklet =
   | { kind: 'capture'; frames: number }
 
 export type FromWorklet =
-  | { kind: 'held'; epoch: number; played: number; underruns: number; position: number; seq: number; contextTime: number }
+  | {
+      kind: 'held'
+      epoch: number
+      played: number
+      underruns: number
+      position: number
+      seq: number
+      contextTime: number
+    }
   | { kind: 'captured'; epoch: number; left: Float32Array; right: Float32Array; underruns: number }
 
 export type ToWorker =
-  | { kind: 'open'; url: string; worklet: MessagePort }
+  | { kind: 'connect'; url: string }
   | { kind: 'worklet'; worklet: MessagePort }
   | { kind: 'send'; message: FromPage }
   | { kind: 'stop' }

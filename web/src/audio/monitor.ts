@@ -1,5 +1,5 @@
 /** The page's end of the live monitor: AudioContext, worklet and socket worker behind a few calls. */
-import type { FromMonitor, Mix } from '../api/client'
+import type { FromMonitor, FromPage, Listening, Mix } from '../api/client'
 import type { FromWorker, ToWorker } from './messages'
 import workletUrl from './player.worklet.ts?worker&url'
 
@@ -25,6 +25,27 @@ export interface Captured {
   readonly underruns: number
 }
 
+/** What is listened to: a way of listening to a session, at the newest revision that the page has seen. */
+export interface Heard {
+  readonly sessionId: string
+  readonly revision: number
+  readonly listening: Listening
+}
+
+const asSent = ({ sessionId, revision, listening }: Heard) => ({
+  session_id: sessionId,
+  revision,
+  listening: listening as Extract<FromPage, { do: 'listen' }>['listening'],
+})
+
+let only: Monitor | null = null
+
+/** The monitor of this page: there is one sound device, whichever session is open. */
+export function theMonitor(url: string): Monitor {
+  only ??= new Monitor(url)
+  return only
+}
+
 /** Owns the AudioContext; one for the life of the page. */
 export class Monitor {
   private context: AudioContext | null = null
@@ -32,27 +53,40 @@ export class Monitor {
   private epoch = 0
   private seq = 0
   private playing = false
-  private start: { frame: number; mix: Mix } | null = null
-  private readonly sent = new Map<number, Mix>()
-  private changes: LoggedChange[] = []
+  private startFrame = 0
+  private log: LoggedChange[] = []
+  private isConnected = false
+  private opening: Promise<void> = Promise.resolve()
+  private events: MonitorEvents | null = null
   private onCaptured: ((captured: Captured) => void) | null = null
   private readonly heard = new Map<number, (now: number) => void>()
   underruns = 0
 
-  constructor(
-    private readonly url: string,
-    private readonly events: MonitorEvents,
-  ) {
+  constructor(url: string) {
     this.worker.onmessage = (event: MessageEvent<FromWorker>) => this.take(event.data)
+    this.post({ kind: 'connect', url })
   }
 
-  /** Open the sound device at the session's rate and the socket; must follow a gesture of the user. */
-  async open(sampleRate: number): Promise<void> {
+  /** Tell another session's store from now on. */
+  hand(events: MonitorEvents) {
+    this.events = events
+    if (this.isConnected) events.connected()
+  }
+
+  /**
+   * Open the sound device at the session's rate; must follow a gesture of the user. Whoever asks meanwhile waits,
+   * too.
+   */
+  open(sampleRate: number): Promise<void> {
+    this.opening = this.opening.catch(() => undefined).then(() => this.openDevice(sampleRate))
+    return this.opening
+  }
+
+  private async openDevice(sampleRate: number): Promise<void> {
     if (this.context?.sampleRate === sampleRate) {
       if (this.context.state === 'suspended') await this.context.resume()
       return
     }
-    const first = this.context === null
     await this.context?.close()
     this.context = new AudioContext({ sampleRate, latencyHint: 'interactive' })
     await this.context.audioWorklet.addModule(workletUrl)
@@ -60,26 +94,29 @@ export class Monitor {
     node.connect(this.context.destination)
     const channel = new MessageChannel()
     node.port.postMessage(channel.port1, [channel.port1])
-    this.post(first ? { kind: 'open', url: this.url, worklet: channel.port2 } : { kind: 'worklet', worklet: channel.port2 }, [channel.port2])
+    this.post({ kind: 'worklet', worklet: channel.port2 }, [channel.port2])
     if (this.context.state === 'suspended') await this.context.resume()
   }
 
-  play(atFrame: number, sampleRate: number, mix: Mix, watchTrackId: string | null, queueMs: number) {
+  /** Play from a frame on; while something is captured, the monitor tells each mix that it makes. */
+  play(atFrame: number, heard: Heard, queueMs: number) {
     this.epoch += 1
     this.seq = 0
-    this.sent.clear()
-    this.changes = []
-    this.start = { frame: atFrame, mix }
+    this.log = []
+    this.startFrame = atFrame
     this.playing = true
-    const message = { do: 'play', epoch: this.epoch, at_frame: atFrame, sample_rate_hz: sampleRate, queue_ms: queueMs, watch_track_id: watchTrackId, mix } as const
-    this.post({ kind: 'send', message })
+    const { epoch } = this
+    const log = this.onCaptured !== null
+    this.post({
+      kind: 'send',
+      message: { do: 'play', epoch, at_frame: atFrame, queue_ms: queueMs, log, ...asSent(heard) },
+    })
   }
 
-  setMix(mix: Mix, watchTrackId: string | null): number {
-    if (!this.playing) return 0
+  /** Listen otherwise, playing or not; returns the number by which the first sound of it is known. */
+  listen(heard: Heard): number {
     this.seq += 1
-    this.sent.set(this.seq, mix)
-    this.post({ kind: 'send', message: { do: 'mix', seq: this.seq, watch_track_id: watchTrackId, mix } })
+    this.post({ kind: 'send', message: { do: 'listen', seq: this.seq, ...asSent(heard) } })
     return this.seq
   }
 
@@ -100,13 +137,15 @@ export class Monitor {
   }
 
   private take(message: FromWorker) {
-    if (message.kind === 'connected') this.events.connected()
-    else if (message.kind === 'lost') {
-      this.playing = false
-      this.events.lost()
+    if (message.kind === 'connected') {
+      this.isConnected = true
+      this.events?.connected()
+    } else if (message.kind === 'lost') {
+      this.isConnected = this.playing = false
+      this.events?.lost()
     } else if (message.kind === 'position') {
       this.underruns = message.underruns
-      if (this.playing && message.epoch === this.epoch) this.events.position(message.position, message.underruns)
+      if (this.playing && message.epoch === this.epoch) this.events?.position(message.position, message.underruns)
     } else if (message.kind === 'heard') this.resolveHeard(message.seq)
     else if (message.kind === 'captured') this.finishCapture(message)
     else this.said(message.message)
@@ -123,20 +162,25 @@ export class Monitor {
   }
 
   private said(message: FromMonitor) {
-    if (message.say === 'applied' && message.epoch === this.epoch) {
-      const mix = this.sent.get(message.seq)
-      if (mix) this.changes.push({ frame: message.frame, mix })
+    if (message.say === 'applied' && message.epoch === this.epoch && message.mix) {
+      this.log.push({ frame: message.frame, mix: message.mix })
     }
     if (message.say === 'ended') this.playing = false
-    this.events.said(message)
+    this.events?.said(message)
   }
 
   private finishCapture(message: Extract<FromWorker, { kind: 'captured' }>) {
-    if (!this.start) return
+    const [first, ...changes] = this.log
+    if (!first) return
     this.onCaptured?.({
-      left: message.left, right: message.right, startFrame: this.start.frame, startMix: this.start.mix,
-      changes: this.changes.filter((change) => change.frame < message.left.length), underruns: message.underruns,
+      left: message.left,
+      right: message.right,
+      startFrame: this.startFrame,
+      startMix: first.mix,
+      changes: changes.filter((change) => change.frame < message.left.length),
+      underruns: message.underruns,
     })
+    this.onCaptured = null
   }
 
   private post(message: ToWorker, transfer: Transferable[] = []) {

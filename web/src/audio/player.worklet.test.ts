@@ -16,14 +16,22 @@ beforeEach(async () => {
   let made: (new () => Processor) | null = null
   vi.stubGlobal('currentTime', 0)
   vi.stubGlobal('sampleRate', 48_000)
-  vi.stubGlobal('AudioWorkletProcessor', class { port = { onmessage: null } })
+  vi.stubGlobal(
+    'AudioWorkletProcessor',
+    class {
+      port = { onmessage: null }
+    },
+  )
   vi.stubGlobal('registerProcessor', (_name: string, processorClass: new () => Processor) => (made = processorClass))
   vi.resetModules()
   await import('./player.worklet')
-  if (!made) throw new Error("the worklet did not register itself")
+  if (!made) throw new Error('the worklet did not register itself')
   processor = new (made as new () => Processor)()
   said = []
-  const socket = { onmessage: null as ((event: { data: ToWorklet }) => void) | null, postMessage: (message: FromWorklet) => said.push(message) }
+  const socket = {
+    onmessage: null as ((event: { data: ToWorklet }) => void) | null,
+    postMessage: (message: FromWorklet) => said.push(message),
+  }
   processor.port.onmessage?.({ data: socket })
   tell = (message) => socket.onmessage?.({ data: message })
 })
@@ -123,7 +131,9 @@ describe('the worklet', () => {
     play(32)
     const reports = said.filter((message) => message.kind === 'held')
     expect(reports).toHaveLength(16)
-    expect(reports.map((report) => report.kind === 'held' && report.seq)).toEqual([0, 0, 0, 0, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3])
+    expect(reports.map((report) => report.kind === 'held' && report.seq)).toEqual([
+      0, 0, 0, 0, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3,
+    ])
   })
 
   it('keeps what it plays when asked, from the first frame on', () => {

@@ -64,7 +64,8 @@ class MivloPlayer extends AudioWorkletProcessor {
     const left = outputs[0]?.[0]
     const right = outputs[0]?.[1]
     if (!left || !right) return true
-    if (!this.running && this.epoch >= 0 && (this.queued >= PREFILL_FRAMES || (this.last && this.queued > 0))) this.running = true
+    if (!this.running && this.epoch >= 0 && (this.queued >= PREFILL_FRAMES || (this.last && this.queued > 0)))
+      this.running = true
     const done = this.running ? this.play(left, right) : 0
     if (this.fading) this.fadeOut(left, right, done)
     else if (done) this.lastOut = [left[done - 1] ?? 0, right[done - 1] ?? 0]
@@ -103,8 +104,13 @@ class MivloPlayer extends AudioWorkletProcessor {
     if (this.sinceReport < REPORT_EVERY_FRAMES) return
     this.sinceReport = 0
     this.post({
-      kind: 'held', epoch: this.epoch, played: this.played, underruns: this.underruns,
-      position: sound.position + this.offset, seq: sound.seq, contextTime: currentTime,
+      kind: 'held',
+      epoch: this.epoch,
+      played: this.played,
+      underruns: this.underruns,
+      position: sound.position + this.offset,
+      seq: sound.seq,
+      contextTime: currentTime,
     })
   }
 
@@ -130,7 +136,13 @@ class MivloPlayer extends AudioWorkletProcessor {
     if (capture.filled === capture.left.length) {
       this.capture = null
       this.captureFrames = 0
-      this.post({ kind: 'captured', epoch: this.epoch, left: capture.left, right: capture.right, underruns: this.underruns })
+      this.post({
+        kind: 'captured',
+        epoch: this.epoch,
+        left: capture.left,
+        right: capture.right,
+        underruns: this.underruns,
+      })
     }
   }
 

@@ -49,15 +49,21 @@ function fromWorklet(message: FromWorklet) {
   const now = performance.now()
   if (now - lastPosition < POSITION_MS) return
   lastPosition = now
-  tell({ kind: 'position', epoch: message.epoch, position: message.position, played: message.played, underruns: message.underruns })
+  tell({
+    kind: 'position',
+    epoch: message.epoch,
+    position: message.position,
+    played: message.played,
+    underruns: message.underruns,
+  })
 }
 
 self.onmessage = (event: MessageEvent<ToWorker>) => {
   const message = event.data
-  if (message.kind === 'open' || message.kind === 'worklet') {
+  if (message.kind === 'connect') connect(message.url)
+  else if (message.kind === 'worklet') {
     worklet = message.worklet
     worklet.onmessage = (inner: MessageEvent<FromWorklet>) => fromWorklet(inner.data)
-    if (message.kind === 'open') connect(message.url)
   } else if (message.kind === 'stop') {
     send({ do: 'stop' })
     toWorklet({ kind: 'stop' })

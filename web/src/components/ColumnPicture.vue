@@ -5,7 +5,13 @@ import type { FrequencyView } from '../lib/axis'
 import { colours, hatching, onRepaint, paintFrequencyLines, surfaceOf } from '../lib/canvas'
 import { rasterOf, type BandPicture } from '../lib/ensemble'
 
-const props = defineProps<{ picture: BandPicture; edges: readonly number[]; nTimes: number; hiddenFrom: number; frequency: FrequencyView }>()
+const props = defineProps<{
+  picture: BandPicture
+  edges: readonly number[]
+  nTimes: number
+  hiddenFrom: number
+  frequency: FrequencyView
+}>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 let stop = () => {}
 
@@ -21,7 +27,12 @@ function masked(alphas: Uint8Array, width: number, height: number): HTMLCanvasEl
 }
 
 /** Fill the shape of a mask, stretched to the column, with a colour or pattern. */
-function filled(mask: HTMLCanvasElement, fill: (context: CanvasRenderingContext2D) => CanvasPattern | string, width: number, height: number): HTMLCanvasElement {
+function filled(
+  mask: HTMLCanvasElement,
+  fill: (context: CanvasRenderingContext2D) => CanvasPattern | string,
+  width: number,
+  height: number,
+): HTMLCanvasElement {
   const out = document.createElement('canvas')
   out.width = width
   out.height = height
@@ -43,13 +54,31 @@ function paint() {
   paintFrequencyLines(surface, props.frequency, c.line)
   const whole = { width: Math.max(Math.round(width), 1), height: Math.max(Math.round(height), 1) }
   const raster = rasterOf(props.picture, props.edges, props.nTimes, props.frequency, whole.height, props.hiddenFrom)
-  context.drawImage(filled(masked(raster.ink, props.nTimes, whole.height), () => c.ink, whole.width, whole.height), 0, 0, width, height)
+  context.drawImage(
+    filled(masked(raster.ink, props.nTimes, whole.height), () => c.ink, whole.width, whole.height),
+    0,
+    0,
+    width,
+    height,
+  )
   const hidden = masked(raster.hidden, props.nTimes, whole.height)
   // Paper under the lines, so that they read on dark ink as well.
   context.globalAlpha = 0.6
-  context.drawImage(filled(hidden, () => c.paper, whole.width, whole.height), 0, 0, width, height)
+  context.drawImage(
+    filled(hidden, () => c.paper, whole.width, whole.height),
+    0,
+    0,
+    width,
+    height,
+  )
   context.globalAlpha = 1
-  context.drawImage(filled(hidden, (pen) => hatching(pen, c.slate), whole.width, whole.height), 0, 0, width, height)
+  context.drawImage(
+    filled(hidden, (pen) => hatching(pen, c.slate), whole.width, whole.height),
+    0,
+    0,
+    width,
+    height,
+  )
 }
 
 onMounted(() => {
@@ -62,5 +91,9 @@ watch(() => [props.picture, props.frequency, props.nTimes], paint)
 <template><canvas ref="canvas" aria-hidden="true"></canvas></template>
 
 <style scoped>
-canvas { width: 100%; height: 100%; display: block; }
+canvas {
+  width: 100%;
+  height: 100%;
+  display: block;
+}
 </style>

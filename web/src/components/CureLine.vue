@@ -8,7 +8,10 @@ const words = computed(() => {
   const cure = props.cure
   if (!cure) return 'measuring what became of it'
   const level = `${cure.excess_before_db.toFixed(1)} → ${cure.excess_after_db.toFixed(1)} dB out`
-  const ring = cure.ring_before_s !== null && cure.ring_after_s !== null ? `, rings ${cure.ring_before_s.toFixed(2)} → ${cure.ring_after_s.toFixed(2)} s` : ''
+  const ring =
+    cure.ring_before_s !== null && cure.ring_after_s !== null
+      ? `, rings ${cure.ring_before_s.toFixed(2)} → ${cure.ring_after_s.toFixed(2)} s`
+      : ''
   return `${cure.verdict}: ${level}${ring}`
 })
 </script>
@@ -18,7 +21,16 @@ const words = computed(() => {
 </template>
 
 <style scoped>
-.cure { margin: 0 0 3px; font-size: 12.5px; line-height: 1.3; }
-.cured { color: var(--green); font-weight: 700; }
-.not-yet { color: var(--vermilion); }
+.cure {
+  margin: 0 0 3px;
+  font-size: 12.5px;
+  line-height: 1.3;
+}
+.cured {
+  color: var(--green);
+  font-weight: 700;
+}
+.not-yet {
+  color: var(--vermilion);
+}
 </style>

@@ -3,16 +3,32 @@
 import { ref, watch } from 'vue'
 import { formatFigure, parseFigure, qToOctaves, stepFigure } from '../lib/figures'
 
-const props = defineProps<{ label: string; unit: string; value: number | null; minimum: number; maximum: number; bare?: boolean; optional?: boolean }>()
+const props = defineProps<{
+  label: string
+  unit: string
+  value: number | null
+  minimum: number
+  maximum: number
+  bare?: boolean
+  optional?: boolean
+}>()
 const emit = defineEmits<{ commit: [value: number | null] }>()
 const EXAMPLES: Record<string, string> = {
-  Hz: 'such as 3.5k, F#5 or 740 Hz', Q: 'such as 12 or 0.1 oct', dB: 'such as −6 dB', pan: 'such as 30 left', s: 'such as 1.25 s',
+  Hz: 'such as 3.5k, F#5 or 740 Hz',
+  Q: 'such as 12 or 0.1 oct',
+  dB: 'such as −6 dB',
+  pan: 'such as 30 left',
+  s: 'such as 1.25 s',
 }
 const text = ref('')
 const wrong = ref('')
 
 const asText = () => (props.value === null ? '' : formatFigure(props.unit, props.value))
-watch(() => [props.value, props.unit] as const, () => (text.value = asText()), { immediate: true })
+watch(
+  () => [props.value, props.unit] as const,
+  () => (text.value = asText()),
+  { immediate: true },
+)
 
 function take() {
   if (props.optional && !text.value.trim()) {
@@ -22,7 +38,8 @@ function take() {
   }
   const value = parseFigure(props.unit, text.value)
   if (value === null) wrong.value = EXAMPLES[props.unit] ?? 'a number'
-  else if (value < props.minimum || value > props.maximum) wrong.value = `${formatFigure(props.unit, props.minimum)} to ${formatFigure(props.unit, props.maximum)}`
+  else if (value < props.minimum || value > props.maximum)
+    wrong.value = `${formatFigure(props.unit, props.minimum)} to ${formatFigure(props.unit, props.maximum)}`
   else {
     wrong.value = ''
     // What was only shown rounded and left as it stood is not a change.
@@ -42,20 +59,56 @@ function step(direction: 1 | -1, event: KeyboardEvent) {
 <template>
   <label class="figure" :class="{ wrong, bare }">
     <span v-if="!bare" class="soft">{{ label }}</span>
-    <input v-model="text" class="figures" :aria-label="label" :aria-invalid="!!wrong" :placeholder="optional ? 'own band' : ''" spellcheck="false"
-      @change="take" @keydown.enter="take" @focus="($event.target as HTMLInputElement).select()"
-      @keydown.up.prevent="step(1, $event)" @keydown.down.prevent="step(-1, $event)" />
-    <span v-if="unit === 'Q' && value !== null && !wrong && !bare" class="figures soft other">{{ qToOctaves(value).toFixed(2) }} oct</span>
+    <input
+      v-model="text"
+      class="figures"
+      :aria-label="label"
+      :aria-invalid="!!wrong"
+      :placeholder="optional ? 'own band' : ''"
+      spellcheck="false"
+      @change="take"
+      @keydown.enter="take"
+      @focus="($event.target as HTMLInputElement).select()"
+      @keydown.up.prevent="step(1, $event)"
+      @keydown.down.prevent="step(-1, $event)" />
+    <span v-if="unit === 'Q' && value !== null && !wrong && !bare" class="figures soft other"
+      >{{ qToOctaves(value).toFixed(2) }} oct</span
+    >
     <span v-if="wrong" class="message" role="alert">{{ wrong }}</span>
   </label>
 </template>
 
 <style scoped>
-.figure { display: grid; grid-template-columns: 74px 84px minmax(0, 1fr); align-items: baseline; gap: 6px; }
-input { width: 84px; border: 0; border-bottom: 1px solid var(--ink-soft); background: transparent; color: var(--ink); padding: 1px 2px; }
-.bare { grid-template-columns: 84px; }
-.bare input { width: 84px; }
-.wrong input { border-bottom: 2px dashed var(--vermilion); }
-.message { font-size: 12px; color: var(--vermilion); }
-.other { white-space: nowrap; font-size: 11px; margin-left: -3px; }
+.figure {
+  display: grid;
+  grid-template-columns: 74px 84px minmax(0, 1fr);
+  align-items: baseline;
+  gap: 6px;
+}
+input {
+  width: 84px;
+  border: 0;
+  border-bottom: 1px solid var(--ink-soft);
+  background: transparent;
+  color: var(--ink);
+  padding: 1px 2px;
+}
+.bare {
+  grid-template-columns: 84px;
+}
+.bare input {
+  width: 84px;
+}
+.wrong input {
+  border-bottom: 2px dashed var(--vermilion);
+}
+.message {
+  font-size: 12px;
+  color: var(--vermilion);
+}
+.other {
+  white-space: nowrap;
+  font-size: 11px;
+  margin-left: -3px;
+}
 </style>

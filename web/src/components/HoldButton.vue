@@ -1,5 +1,8 @@
 <script setup lang="ts">
-/** A button that acts while it is held, with the pointer (wherever that goes meanwhile, or the page moves under it) or the space bar. */
+/**
+ * A button that acts while it is held, with the pointer (wherever that goes meanwhile, or the page moves under it) or
+ * the space bar.
+ */
 import { onBeforeUnmount } from 'vue'
 
 const emit = defineEmits<{ hold: []; release: [] }>()
@@ -24,5 +27,15 @@ onBeforeUnmount(release)
 </script>
 
 <template>
-  <button class="plain boxed" @pointerdown.prevent="press" @pointerup="release" @pointercancel="release" @lostpointercapture="release" @keydown.space.prevent="hold" @keyup.space="release" @blur="release"><slot /></button>
+  <button
+    class="plain boxed"
+    @pointerdown.prevent="press"
+    @pointerup="release"
+    @pointercancel="release"
+    @lostpointercapture="release"
+    @keydown.space.prevent="hold"
+    @keyup.space="release"
+    @blur="release">
+    <slot />
+  </button>
 </template>

@@ -9,11 +9,19 @@ import SpectrumLane from './SpectrumLane.vue'
 
 const props = defineProps<{ comparison: MixComparison | null; off: boolean; matched: boolean; matchDb: number }>()
 const emit = defineEmits<{ off: [is: boolean]; matched: [is: boolean] }>()
-const response = computed(() => props.comparison?.after_db.map((db, index) => db - (props.comparison?.before_db[index] ?? db)) ?? [])
-const told = (value: number | null | undefined, unit: string) => (value === null || value === undefined ? 'silent' : `${value.toFixed(1).replace('-', '−')} ${unit}`)
+const response = computed(
+  () => props.comparison?.after_db.map((db, index) => db - (props.comparison?.before_db[index] ?? db)) ?? [],
+)
+const told = (value: number | null | undefined, unit: string) =>
+  value === null || value === undefined ? 'silent' : `${value.toFixed(1).replace('-', '−')} ${unit}`
 const rows = computed(() => {
   const figures = props.comparison?.listening
-  return figures ? [['before', figures.before, figures.match_before_db] as const, ['after', figures.after, figures.match_after_db] as const] : []
+  return figures
+    ? [
+        ['before', figures.before, figures.match_before_db] as const,
+        ['after', figures.after, figures.match_after_db] as const,
+      ]
+    : []
 })
 </script>
 
@@ -21,31 +29,128 @@ const rows = computed(() => {
   <div class="compare" data-test="mix-compare">
     <div class="line">
       <span class="pair" role="group" aria-label="The mix before or after all moves">
-        <button class="plain boxed" data-test="mix-before" :aria-pressed="off" title="Hear the mix without any move" @click="emit('off', true)">before</button>
-        <button class="plain boxed" data-test="mix-after" :aria-pressed="!off" title="Hear the mix with all moves" @click="emit('off', false)">after</button>
+        <button
+          class="plain boxed"
+          data-test="mix-before"
+          :aria-pressed="off"
+          title="Hear the mix without any move"
+          @click="emit('off', true)">
+          before
+        </button>
+        <button
+          class="plain boxed"
+          data-test="mix-after"
+          :aria-pressed="!off"
+          title="Hear the mix with all moves"
+          @click="emit('off', false)">
+          after
+        </button>
       </span>
-      <label><input type="checkbox" :checked="matched" @change="emit('matched', ($event.target as HTMLInputElement).checked)" /> level-matched <span class="figures">{{ matched ? formatDb(matchDb) : 'off' }}</span></label>
+      <label
+        ><input
+          type="checkbox"
+          :checked="matched"
+          @change="emit('matched', ($event.target as HTMLInputElement).checked)" />
+        level-matched <span class="figures">{{ matched ? formatDb(matchDb) : 'off' }}</span></label
+      >
     </div>
     <p v-if="!comparison" class="soft">rendering the mix both ways …</p>
     <table v-else class="figures">
-      <thead><tr><th></th><th>loudness</th><th>true peak</th><th>turned down</th></tr></thead>
-      <tbody><tr v-for="[name, figures, match] in rows" :key="name"><th>{{ name }}</th><td>{{ told(figures.loudness_lufs, 'LUFS') }}</td><td>{{ told(figures.true_peak_db, 'dBTP') }}</td><td>{{ formatDb(match) }}</td></tr></tbody>
+      <thead>
+        <tr>
+          <th></th>
+          <th>loudness</th>
+          <th>true peak</th>
+          <th>turned down</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="[name, figures, match] in rows" :key="name">
+          <th>{{ name }}</th>
+          <td>{{ told(figures.loudness_lufs, 'LUFS') }}</td>
+          <td>{{ told(figures.true_peak_db, 'dBTP') }}</td>
+          <td>{{ formatDb(match) }}</td>
+        </tr>
+      </tbody>
     </table>
-    <div v-if="comparison" class="lanes"><NoteRuler :view="wholeAxis" /><div class="lane"><SpectrumLane :hz="comparison.hz" :before="comparison.before_db" :outline="[]" :far-outline="[]" :behind="null" :peaks="null" :held-probes="[]" :often="[]" :seldom="[]" :highest="[]" :response="response" :full="null" :live="null"
-      :frequency="wholeAxis" :probe="null" :suspects="[]" :suspect-id="null" /></div></div>
-    <p class="soft says">Over the loop, or the whole song. Ink: before; green: after all moves of all tracks, groups and the mix.</p>
+    <div v-if="comparison" class="lanes">
+      <NoteRuler :view="wholeAxis" />
+      <div class="lane">
+        <SpectrumLane
+          :hz="comparison.hz"
+          :before="comparison.before_db"
+          :outline="[]"
+          :far-outline="[]"
+          :behind="null"
+          :peaks="null"
+          :held-probes="[]"
+          :often="[]"
+          :seldom="[]"
+          :highest="[]"
+          :response="response"
+          :full="null"
+          :live="null"
+          :frequency="wholeAxis"
+          :probe="null"
+          :suspects="[]"
+          :suspect-id="null" />
+      </div>
+    </div>
+    <p class="soft says">
+      Over the loop, or the whole song. Ink: before; green: after all moves of all tracks, groups and the mix.
+    </p>
   </div>
 </template>
 
 <style scoped>
-.compare { padding: 8px 10px; display: flex; flex-direction: column; min-height: 0; flex: 1; gap: 6px; }
-.line { display: flex; gap: 10px; align-items: center; }
-.pair { display: inline-flex; }
-.pair .plain + .plain { margin-left: -1px; }
-table { border-collapse: collapse; font-size: 12px; }
-th { text-align: left; font-weight: 400; color: var(--ink-soft); padding: 2px 6px 2px 0; }
-td { padding: 2px 6px 2px 0; border-top: 1px solid var(--line); }
-.lanes { flex: 1; min-height: 120px; display: grid; grid-template-columns: 58px minmax(0, 1fr); border: 1px solid var(--line); }
-.lane { position: relative; min-height: 0; overflow: hidden; border-left: 1px solid var(--line); }
-.says { margin: 0; font-size: 12.5px; }
+.compare {
+  padding: 8px 10px;
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+  flex: 1;
+  gap: 6px;
+}
+.line {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+}
+.pair {
+  display: inline-flex;
+}
+.pair .plain + .plain {
+  margin-left: -1px;
+}
+table {
+  border-collapse: collapse;
+  font-size: 12px;
+}
+th {
+  text-align: left;
+  font-weight: 400;
+  color: var(--ink-soft);
+  padding: 2px 6px 2px 0;
+}
+td {
+  padding: 2px 6px 2px 0;
+  border-top: 1px solid var(--line);
+}
+.lanes {
+  flex: 1;
+  min-height: 120px;
+  display: grid;
+  grid-template-columns: 58px minmax(0, 1fr);
+  border: 1px solid var(--line);
+}
+.lane {
+  position: relative;
+  min-height: 0;
+  overflow: hidden;
+  border-left: 1px solid var(--line);
+}
+.says {
+  margin: 0;
+  font-size: 12.5px;
+}
 </style>

@@ -3,10 +3,19 @@
 import { computed, ref } from 'vue'
 import type { Move, MoveKind } from '../api/client'
 import { LEVEL_HIGH_DB, LEVEL_LOW_DB, hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
-import { depthName, placeHz, withHz } from '../lib/edits'
+import { depthName, placeHz, withHz } from '../lib/moves'
 import { octavesToQ, qToOctaves } from '../lib/figures'
 
-const props = defineProps<{ move: Move; kinds: readonly MoveKind[]; chosen: boolean; x: number; width: number; height: number; frequency: FrequencyView; title: string }>()
+const props = defineProps<{
+  move: Move
+  kinds: readonly MoveKind[]
+  chosen: boolean
+  x: number
+  width: number
+  height: number
+  frequency: FrequencyView
+  title: string
+}>()
 const emit = defineEmits<{ choose: []; preview: [move: Move]; done: [move: Move, label: string] }>()
 const LOCK_PX = 4
 const NARROWEST_OCTAVES = 0.001 // a width of nothing has no Q
@@ -35,7 +44,10 @@ function dragged(from: Move, dx: number, dy: number, fine: boolean): Move {
     return { ...from, [depth]: Math.round(clamp(now + dx * perPixel * slow, ...limits(depth)) * 10) / 10 } as Move
   }
   if (axis.value === 'hz') {
-    return withHz(from, hzOfY(yOfHz(placeHz(from), props.frequency, props.height) + dy * slow, props.frequency, props.height))
+    return withHz(
+      from,
+      hzOfY(yOfHz(placeHz(from), props.frequency, props.height) + dy * slow, props.frequency, props.height),
+    )
   }
   return from
 }
@@ -45,7 +57,8 @@ function press(event: PointerEvent) {
   emit('choose')
   axis.value = null
   follow(event, (dx, dy, fine, from) => {
-    if (!axis.value && Math.max(Math.abs(dx), Math.abs(dy)) >= LOCK_PX) axis.value = Math.abs(dx) > Math.abs(dy) && depthName(from) ? 'gain' : 'hz'
+    if (!axis.value && Math.max(Math.abs(dx), Math.abs(dy)) >= LOCK_PX)
+      axis.value = Math.abs(dx) > Math.abs(dy) && depthName(from) ? 'gain' : 'hz'
     return dragged(from, dx, dy, fine)
   })
 }
@@ -84,17 +97,59 @@ function follow(event: PointerEvent, change: (dx: number, dy: number, fine: bool
 
 <template>
   <div v-if="'hz' in move && y >= 0 && y <= height" class="place">
-    <button class="handle" data-test="handle" :class="{ chosen, moving: 'depth_db' in move, off: !move.on, locked: axis }" :style="{ left: `${x}px`, top: `${y}px` }"
-      :title="`${title}: drag up or down for frequency, sideways for gain (shift: finer)`" @pointerdown.stop="press"></button>
-    <button v-for="(edge, index) in edges" :key="index" class="edge" :style="{ left: `${x}px`, top: `${edge}px` }" title="Drag for Q"
-      aria-label="Width of the move" @pointerdown.stop="pressEdge($event, index === 0)"></button>
+    <button
+      class="handle"
+      data-test="handle"
+      :class="{ chosen, moving: 'depth_db' in move, off: !move.on, locked: axis }"
+      :style="{ left: `${x}px`, top: `${y}px` }"
+      :title="`${title}: drag up or down for frequency, sideways for gain (shift: finer)`"
+      @pointerdown.stop="press"></button>
+    <button
+      v-for="(edge, index) in edges"
+      :key="index"
+      class="edge"
+      :style="{ left: `${x}px`, top: `${edge}px` }"
+      title="Drag for Q"
+      aria-label="Width of the move"
+      @pointerdown.stop="pressEdge($event, index === 0)"></button>
   </div>
 </template>
 
 <style scoped>
-.handle { position: absolute; width: 11px; height: 11px; margin: -5.5px; padding: 0; border: 2px solid var(--green); background: var(--paper); cursor: move; touch-action: none; transform: rotate(45deg); }
-.handle.chosen { z-index: 1; background: var(--green); width: 13px; height: 13px; margin: -6.5px; }
-.handle.moving { border-radius: 50% 0; }
-.handle.off { border-style: dotted; }
-.edge { position: absolute; width: 26px; height: 9px; margin: -4.5px -13px; padding: 0; border: 0; background: linear-gradient(var(--green), var(--green)) center / 22px 2px no-repeat; cursor: ns-resize; touch-action: none; }
+.handle {
+  position: absolute;
+  width: 11px;
+  height: 11px;
+  margin: -5.5px;
+  padding: 0;
+  border: 2px solid var(--green);
+  background: var(--paper);
+  cursor: move;
+  touch-action: none;
+  transform: rotate(45deg);
+}
+.handle.chosen {
+  z-index: 1;
+  background: var(--green);
+  width: 13px;
+  height: 13px;
+  margin: -6.5px;
+}
+.handle.moving {
+  border-radius: 50% 0;
+}
+.handle.off {
+  border-style: dotted;
+}
+.edge {
+  position: absolute;
+  width: 26px;
+  height: 9px;
+  margin: -4.5px -13px;
+  padding: 0;
+  border: 0;
+  background: linear-gradient(var(--green), var(--green)) center / 22px 2px no-repeat;
+  cursor: ns-resize;
+  touch-action: none;
+}
 </style>

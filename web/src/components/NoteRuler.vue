@@ -61,5 +61,9 @@ watch(() => [props.view, props.markedHz], paint)
 <template><canvas ref="canvas" class="ruler" aria-hidden="true"></canvas></template>
 
 <style scoped>
-.ruler { width: 100%; height: 100%; display: block; }
+.ruler {
+  width: 100%;
+  height: 100%;
+  display: block;
+}
 </style>

@@ -41,7 +41,15 @@ function schedule() {
 }
 
 function pictureOf(tile: TilePlan): HTMLImageElement | null {
-  const url = pictureUrl(props.audioId, tile.timeZoom, tile.column, tile.freqZoom, tile.row, props.grid.sampleRateHz, props.beforeId)
+  const url = pictureUrl(
+    props.audioId,
+    tile.timeZoom,
+    tile.column,
+    tile.freqZoom,
+    tile.row,
+    props.grid.sampleRateHz,
+    props.beforeId,
+  )
   const known = pictures.get(url)
   if (known !== undefined) return known
   pictures.set(url, null)
@@ -90,7 +98,8 @@ function paint() {
   nothingYet.value = tiles.length > 0 && drawn.every((picture) => !picture)
   for (const [index, tile] of tiles.entries()) {
     const picture = drawn[index]
-    if (picture) context.drawImage(withInk(picture, props.beforeId ? c.green : c.ink), tile.x, tile.y, tile.width, tile.height)
+    if (picture)
+      context.drawImage(withInk(picture, props.beforeId ? c.green : c.ink), tile.x, tile.y, tile.width, tile.height)
   }
   if (props.pitch?.one_voice) paintPitch(surface, props.pitch, c)
   paintSuspects(surface, c.vermilion)
@@ -129,19 +138,28 @@ function paintPitch({ context, width, height }: Surface, pitch: PitchLine, c: Re
     else context.moveTo(x, y)
     drawing = true
   })
-  for (const [colour, wide] of [[c.paper, 4], [c.slate, 1.8]] as const) {
+  for (const [colour, wide] of [
+    [c.paper, 4],
+    [c.slate, 1.8],
+  ] as const) {
     context.strokeStyle = colour
     context.lineWidth = wide
     context.stroke()
   }
 }
 
-/** Brackets at the side at each suspect, and the times of the chosen one along the time axis: nothing is laid over the picture. */
+/**
+ * Brackets at the side at each suspect, and the times of the chosen one along the time axis: nothing is laid over the
+ * picture.
+ */
 function paintSuspects({ context, width, height }: Surface, vermilion: string) {
   context.strokeStyle = vermilion
   for (const one of props.suspects) {
     const half = Math.max(Math.asinh(1 / (2 * one.q)) / Math.LN2, 0.03)
-    const [top, bottom] = [yOfHz(one.hz * 2 ** half, props.frequency, height), yOfHz(one.hz / 2 ** half, props.frequency, height)]
+    const [top, bottom] = [
+      yOfHz(one.hz * 2 ** half, props.frequency, height),
+      yOfHz(one.hz / 2 ** half, props.frequency, height),
+    ]
     context.lineWidth = one.id === props.suspectId ? 3 : 1.5
     context.beginPath()
     context.moveTo(width - 7, top)
@@ -162,7 +180,19 @@ onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, schedule)
 })
 onBeforeUnmount(() => stop())
-watch(() => [props.audioId, props.beforeId, props.pitch, props.suspects, props.suspectId, props.time, props.frequency, props.loop], schedule)
+watch(
+  () => [
+    props.audioId,
+    props.beforeId,
+    props.pitch,
+    props.suspects,
+    props.suspectId,
+    props.time,
+    props.frequency,
+    props.loop,
+  ],
+  schedule,
+)
 </script>
 
 <template>
@@ -171,5 +201,9 @@ watch(() => [props.audioId, props.beforeId, props.pitch, props.suspects, props.s
 </template>
 
 <style scoped>
-.lane { width: 100%; height: 100%; display: block; }
+.lane {
+  width: 100%;
+  height: 100%;
+  display: block;
+}
 </style>

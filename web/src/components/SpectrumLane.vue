@@ -1,5 +1,8 @@
 <script setup lang="ts">
-/** The chosen track's spectrum, level running sideways: before in ink, after and taken-away in green, the probe in ochre. */
+/**
+ * The chosen track's spectrum, level running sideways: before in ink, after and taken-away in green, the probe in
+ * ochre.
+ */
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
 import type { Probe, Suspect } from '../api/client'
 import { LEVEL_HIGH_DB, LEVEL_LOW_DB, xOfLevel, yOfHz, type FrequencyView } from '../lib/axis'
@@ -54,7 +57,8 @@ function paint() {
   const c = colours(canvas.value)
   paintScale(surface, c.line)
   if (props.behind) paintBehind(surface, c.slate)
-  for (const probe of [...props.heldProbes, ...(props.probe ? [props.probe] : [])]) paintProbe(surface, probe, c.ochre, c.ochreFill)
+  for (const probe of [...props.heldProbes, ...(props.probe ? [props.probe] : [])])
+    paintProbe(surface, probe, c.ochre, c.ochreFill)
   if (props.live) paintLive(surface, c.ink)
   if (props.peaks) paintPeaks(surface, props.peaks, c.ink)
   if (props.often.length) paintRange(surface, c.ink)
@@ -63,13 +67,20 @@ function paint() {
   paintFigures(surface, c.soft, c.paper)
 }
 
-/** Between what is nearly always there and what is there only now and then: pale ink; what is ever there: a hair line. */
+/**
+ * Between what is nearly always there and what is there only now and then: pale ink; what is ever there: a hair line.
+ */
 function paintRange(surface: Surface, ink: string) {
   const { context, width, height } = surface
   context.beginPath()
-  props.hz.forEach((hz, index) => context.lineTo(xOfLevel(props.often[index] ?? LEVEL_LOW_DB, width), yOfHz(hz, props.frequency, height)))
+  props.hz.forEach((hz, index) =>
+    context.lineTo(xOfLevel(props.often[index] ?? LEVEL_LOW_DB, width), yOfHz(hz, props.frequency, height)),
+  )
   for (let index = props.hz.length - 1; index >= 0; index--) {
-    context.lineTo(xOfLevel(props.seldom[index] ?? LEVEL_LOW_DB, width), yOfHz(props.hz[index] ?? 20, props.frequency, height))
+    context.lineTo(
+      xOfLevel(props.seldom[index] ?? LEVEL_LOW_DB, width),
+      yOfHz(props.hz[index] ?? 20, props.frequency, height),
+    )
   }
   context.fillStyle = ink
   context.globalAlpha = 0.09
@@ -87,8 +98,11 @@ function paintBehind(surface: Surface, slate: string) {
   const { context, width, height } = surface
   const other = (index: number) => props.behind?.[index] ?? LEVEL_LOW_DB
   context.beginPath()
-  props.hz.forEach((hz, index) => context.lineTo(xOfLevel(Math.max(other(index), before(index)), width), yOfHz(hz, props.frequency, height)))
-  for (let index = props.hz.length - 1; index >= 0; index--) context.lineTo(xOfLevel(before(index), width), yOfHz(props.hz[index] ?? 20, props.frequency, height))
+  props.hz.forEach((hz, index) =>
+    context.lineTo(xOfLevel(Math.max(other(index), before(index)), width), yOfHz(hz, props.frequency, height)),
+  )
+  for (let index = props.hz.length - 1; index >= 0; index--)
+    context.lineTo(xOfLevel(before(index), width), yOfHz(props.hz[index] ?? 20, props.frequency, height))
   context.fillStyle = hatching(context, slate)
   context.fill()
   trace(surface, other)
@@ -106,7 +120,10 @@ function paintPeaks(surface: Surface, peaks: readonly number[], ink: string) {
   surface.context.globalAlpha = 1
 }
 
-/** The average over the loop: its near outline dotted, the far one in long dashes, what is taken away in green, before in ink. */
+/**
+ * The average over the loop: its near outline dotted, the far one in long dashes, what is taken away in green, before
+ * in ink.
+ */
 function paintAverage(surface: Surface, c: ReturnType<typeof colours>) {
   const { context } = surface
   context.setLineDash([2, 3])
@@ -209,7 +226,11 @@ function paintTaken(surface: Surface, green: string) {
     context.strokeStyle = green
     context.lineWidth = 1
     context.setLineDash([5, 3])
-    trace(surface, (index) => before(index) + (full[index] ?? 0), (index) => Math.abs(full[index] ?? 0) > HARDLY_DB)
+    trace(
+      surface,
+      (index) => before(index) + (full[index] ?? 0),
+      (index) => Math.abs(full[index] ?? 0) > HARDLY_DB,
+    )
     context.stroke()
     context.setLineDash([])
   }
@@ -223,11 +244,31 @@ onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, paint)
 })
 onBeforeUnmount(() => stop())
-watch(() => [props.before, props.often, props.response, props.full, props.live, props.frequency, props.probe, props.heldProbes, props.behind, props.peaks, props.suspects, props.suspectId], paint)
+watch(
+  () => [
+    props.before,
+    props.often,
+    props.response,
+    props.full,
+    props.live,
+    props.frequency,
+    props.probe,
+    props.heldProbes,
+    props.behind,
+    props.peaks,
+    props.suspects,
+    props.suspectId,
+  ],
+  paint,
+)
 </script>
 
 <template><canvas ref="canvas" class="lane" role="img" aria-label="Spectrum of the chosen track"></canvas></template>
 
 <style scoped>
-.lane { width: 100%; height: 100%; display: block; }
+.lane {
+  width: 100%;
+  height: 100%;
+  display: block;
+}
 </style>

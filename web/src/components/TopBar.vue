@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Always there: which session and screen, playing, how one listens, undo and whether all is saved. */
-import type { SaveState } from '../lib/edits'
+import type { SaveState } from '../lib/intents'
 import { formatTime } from '../lib/figures'
 import OutputMeter from './OutputMeter.vue'
 
@@ -21,7 +21,12 @@ defineProps<{
   aheadMs: number | null
 }>()
 const emit = defineEmits<{ toggle: []; alone: [alone: boolean]; dim: []; undo: []; redo: []; theme: [] }>()
-const SAVE_WORDS: Record<SaveState, string> = { saved: 'all saved', saving: 'saving', waiting: 'not saved yet: waiting for the server', failed: 'last change not saved' }
+const SAVE_WORDS: Record<SaveState, string> = {
+  saved: 'all saved',
+  saving: 'saving',
+  waiting: 'not saved yet: waiting for the server',
+  failed: 'last change not saved',
+}
 </script>
 
 <template>
@@ -34,40 +39,134 @@ const SAVE_WORDS: Record<SaveState, string> = { saved: 'all saved', saving: 'sav
       <RouterLink :to="`/session/${sessionId}/ensemble`">Ensemble</RouterLink>
       <RouterLink :to="`/session/${sessionId}/hand-over`">Hand-over</RouterLink>
     </nav>
-    <button class="plain boxed play" data-test="play" :aria-pressed="playing" title="Play or stop (space)" @click="emit('toggle')">{{ playing ? 'Stop' : 'Play' }}</button>
+    <button
+      class="plain boxed play"
+      data-test="play"
+      :aria-pressed="playing"
+      title="Play or stop (space)"
+      @click="emit('toggle')">
+      {{ playing ? 'Stop' : 'Play' }}
+    </button>
     <span class="figures position">{{ formatTime(position()) }}</span>
     <div class="pair" role="group" aria-label="What is heard">
-      <button class="plain boxed" :aria-pressed="alone" :title="`Hear ${aloneName} alone (A)`" @click="emit('alone', true)">alone</button>
-      <button class="plain boxed" :aria-pressed="!alone" title="Hear it in the mix (A)" @click="emit('alone', false)">in the mix</button>
+      <button
+        class="plain boxed"
+        :aria-pressed="alone"
+        :title="`Hear ${aloneName} alone (A)`"
+        @click="emit('alone', true)">
+        alone
+      </button>
+      <button class="plain boxed" :aria-pressed="!alone" title="Hear it in the mix (A)" @click="emit('alone', false)">
+        in the mix
+      </button>
     </div>
     <OutputMeter :peak-db="peakDb" :loudness-lufs="loudnessLufs" />
-    <button class="plain" :aria-pressed="dim" title="Turn the output down by 20 dB, to talk" @click="emit('dim')">dim</button>
+    <button class="plain" :aria-pressed="dim" title="Turn the output down by 20 dB, to talk" @click="emit('dim')">
+      dim
+    </button>
     <span class="now" role="status">
-      <span v-if="guardDb < -0.5" title="The probe's guard turns the whole output down, so that the sweep cannot get loud.">guard {{ guardDb.toFixed(0).replace('-', '−') }} dB</span>
-      <span v-else-if="aheadMs !== null" title="This machine is busy: sound is rendered further ahead for the moment, so changes are heard a little later.">busy: {{ aheadMs }} ms ahead</span>
+      <span
+        v-if="guardDb < -0.5"
+        title="The probe's guard turns the whole output down, so that the sweep cannot get loud."
+        >guard {{ guardDb.toFixed(0).replace('-', '−') }} dB</span
+      >
+      <span
+        v-else-if="aheadMs !== null"
+        title="This machine is busy: sound is rendered further ahead just now, so changes are heard a little later."
+        >busy: {{ aheadMs }} ms ahead</span
+      >
     </span>
     <span class="space"></span>
     <span class="saved" :class="saveState" role="status">{{ SAVE_WORDS[saveState] }}</span>
-    <button class="plain" :disabled="!undoLabel" :title="undoLabel ? `Undo: ${undoLabel} (Ctrl Z)` : 'Nothing to undo'" @click="emit('undo')">undo</button>
-    <button class="plain" :disabled="!redoLabel" :title="redoLabel ? `Redo: ${redoLabel} (Ctrl Shift Z)` : 'Nothing to redo'" @click="emit('redo')">redo</button>
+    <button
+      class="plain"
+      :disabled="!undoLabel"
+      :title="undoLabel ? `Undo: ${undoLabel} (Ctrl Z)` : 'Nothing to undo'"
+      @click="emit('undo')">
+      undo
+    </button>
+    <button
+      class="plain"
+      :disabled="!redoLabel"
+      :title="redoLabel ? `Redo: ${redoLabel} (Ctrl Shift Z)` : 'Nothing to redo'"
+      @click="emit('redo')">
+      redo
+    </button>
     <button class="plain" title="Paper or night" @click="emit('theme')">day/night</button>
   </header>
 </template>
 
 <style scoped>
-.top { display: flex; align-items: center; gap: 8px; height: 44px; padding: 0 12px; border-bottom: 1.5px solid var(--ink); white-space: nowrap; }
-.home { font-weight: 700; font-size: 18px; color: var(--ink); text-decoration: none; }
-.name { max-width: 190px; min-width: 40px; flex-shrink: 1; overflow: hidden; text-overflow: ellipsis; color: var(--ink-soft); }
-nav { display: flex; gap: 4px; }
-nav a { color: var(--ink); text-decoration: none; padding: 10px 6px; border-bottom: 3px solid transparent; margin-bottom: -1px; }
-nav a.router-link-active { border-bottom-color: var(--ink); font-weight: 700; }
-.play { width: 54px; }
-.position { width: 50px; text-align: right; }
-.pair { display: flex; }
-.pair button + button { margin-left: -1px; }
-.space { flex: 1; }
+.top {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  height: 44px;
+  padding: 0 12px;
+  border-bottom: 1.5px solid var(--ink);
+  white-space: nowrap;
+}
+.home {
+  font-weight: 700;
+  font-size: 18px;
+  color: var(--ink);
+  text-decoration: none;
+}
+.name {
+  max-width: 190px;
+  min-width: 40px;
+  flex-shrink: 1;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  color: var(--ink-soft);
+}
+nav {
+  display: flex;
+  gap: 4px;
+}
+nav a {
+  color: var(--ink);
+  text-decoration: none;
+  padding: 10px 6px;
+  border-bottom: 3px solid transparent;
+  margin-bottom: -1px;
+}
+nav a.router-link-active {
+  border-bottom-color: var(--ink);
+  font-weight: 700;
+}
+.play {
+  width: 54px;
+}
+.position {
+  width: 50px;
+  text-align: right;
+}
+.pair {
+  display: flex;
+}
+.pair button + button {
+  margin-left: -1px;
+}
+.space {
+  flex: 1;
+}
 /* A fixed place: nothing may move while somebody sweeps. */
-.now { font-size: 13px; color: var(--ochre); font-weight: 700; width: 126px; flex-shrink: 0; }
-.saved { font-size: 13px; color: var(--ink-soft); flex-shrink: 0; }
-.saved.failed, .saved.waiting { color: var(--vermilion); font-weight: 700; }
+.now {
+  font-size: 13px;
+  color: var(--ochre);
+  font-weight: 700;
+  width: 126px;
+  flex-shrink: 0;
+}
+.saved {
+  font-size: 13px;
+  color: var(--ink-soft);
+  flex-shrink: 0;
+}
+.saved.failed,
+.saved.waiting {
+  color: var(--vermilion);
+  font-weight: 700;
+}
 </style>

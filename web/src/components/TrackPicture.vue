@@ -2,7 +2,7 @@
 /** A track at a glance: the coarsest picture of its spectrogram, in the theme's ink. */
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { pictureUrl } from '../api/client'
-import { usePictures } from '../composables/usePictures'
+import { usePictures } from '../api/pictures'
 import { coarsestTimeZoom } from '../lib/tiles'
 
 const { loadSmall } = usePictures()
@@ -23,12 +23,19 @@ function load(wanted: string) {
 watch(url, load, { immediate: true })
 onBeforeUnmount(() => window.clearTimeout(timer))
 const style = computed(() => ({
-  maskImage: `url(${loaded.value})`, maskSize: `${100 / zoom.value.part}% 100%`, maskRepeat: 'no-repeat', opacity: loaded.value ? 1 : 0,
+  maskImage: `url(${loaded.value})`,
+  maskSize: `${100 / zoom.value.part}% 100%`,
+  maskRepeat: 'no-repeat',
+  opacity: loaded.value ? 1 : 0,
 }))
 </script>
 
 <template><div class="picture" :style="style" aria-hidden="true"></div></template>
 
 <style scoped>
-.picture { height: 100%; width: 100%; background: var(--ink); }
+.picture {
+  height: 100%;
+  width: 100%;
+  background: var(--ink);
+}
 </style>

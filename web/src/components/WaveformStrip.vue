@@ -5,7 +5,7 @@ import type { Waveform } from '../api/client'
 import { colours, onRepaint, surfaceOf } from '../lib/canvas'
 import { formatTime } from '../lib/figures'
 import type { TimeView } from '../lib/axis'
-import type { Passage } from '../lib/edits'
+import type { Passage } from '../lib/moves'
 import PositionLine from './PositionLine.vue'
 
 const props = defineProps<{
@@ -18,7 +18,12 @@ const props = defineProps<{
   shown: TimeView | null
   sections: readonly Passage[]
 }>()
-const emit = defineEmits<{ loop: [range: { startS: number; endS: number } | null]; seek: [seconds: number]; name: [name: string]; removeSection: [id: string] }>()
+const emit = defineEmits<{
+  loop: [range: { startS: number; endS: number } | null]
+  seek: [seconds: number]
+  name: [name: string]
+  removeSection: [id: string]
+}>()
 const naming = ref('')
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const dragging = ref<{ startS: number; endS: number } | null>(null)
@@ -27,8 +32,18 @@ let stop = () => {}
 
 const HARDLY_S = 0.02
 /** The section that the loop is, if it is one. */
-const section = computed(() => props.sections.find((one) => props.loop && Math.abs(one.startS - props.loop.startS) < HARDLY_S && Math.abs(one.endS - props.loop.endS) < HARDLY_S))
-const place = (one: Passage) => ({ left: `${(100 * one.startS) / props.songS}%`, width: `${(100 * (Math.min(one.endS, props.songS) - one.startS)) / props.songS}%` })
+const section = computed(() =>
+  props.sections.find(
+    (one) =>
+      props.loop &&
+      Math.abs(one.startS - props.loop.startS) < HARDLY_S &&
+      Math.abs(one.endS - props.loop.endS) < HARDLY_S,
+  ),
+)
+const place = (one: Passage) => ({
+  left: `${(100 * one.startS) / props.songS}%`,
+  width: `${(100 * (Math.min(one.endS, props.songS) - one.startS)) / props.songS}%`,
+})
 
 function giveName() {
   if (naming.value.trim()) emit('name', naming.value)
@@ -54,12 +69,22 @@ function paint() {
     const low = props.waveform?.lowest[column] ?? 0
     const high = props.waveform?.highest[column] ?? 0
     const x = xOf(props.offsetS + (column / columns) * props.lengthS, width)
-    context.fillRect(x, middle - high * middle, Math.max(xOf(props.lengthS / columns, width), 0.6), Math.max((high - low) * middle, 0.6))
+    context.fillRect(
+      x,
+      middle - high * middle,
+      Math.max(xOf(props.lengthS / columns, width), 0.6),
+      Math.max((high - low) * middle, 0.6),
+    )
   }
   if (loop.value) {
     context.strokeStyle = c.ink
     context.lineWidth = 1.5
-    context.strokeRect(xOf(loop.value.startS, width), 0.75, xOf(loop.value.endS - loop.value.startS, width), height - 1.5)
+    context.strokeRect(
+      xOf(loop.value.startS, width),
+      0.75,
+      xOf(loop.value.endS - loop.value.startS, width),
+      height - 1.5,
+    )
   }
   if (props.shown && props.shown.endS - props.shown.startS < props.songS - 0.01) {
     context.fillStyle = c.slate
@@ -101,29 +126,119 @@ watch(() => [props.waveform, loop.value, props.shown, props.songS], paint)
 <template>
   <div class="strip">
     <div class="wave">
-      <canvas ref="canvas" data-test="waveform" role="img" aria-label="Waveform: drag to set the loop, click to move the play position" @pointerdown="press"></canvas>
+      <canvas
+        ref="canvas"
+        data-test="waveform"
+        role="img"
+        aria-label="Waveform: drag to set the loop, click to move the play position"
+        @pointerdown="press"></canvas>
       <PositionLine :seconds="position" :start-s="0" :end-s="songS" />
-      <button v-for="one in sections" :key="one.id" class="section" data-test="section" :style="place(one)" :aria-pressed="one === section" :title="`Loop ${one.name}`" @click="emit('loop', one === section ? null : one)">{{ one.name }}</button>
+      <button
+        v-for="one in sections"
+        :key="one.id"
+        class="section"
+        data-test="section"
+        :style="place(one)"
+        :aria-pressed="one === section"
+        :title="`Loop ${one.name}`"
+        @click="emit('loop', one === section ? null : one)">
+        {{ one.name }}
+      </button>
     </div>
     <div class="figures soft under">
-      <span v-if="loop">loop {{ formatTime(loop.startS) }}–{{ formatTime(loop.endS) }}
+      <span v-if="loop"
+        >loop {{ formatTime(loop.startS) }}–{{ formatTime(loop.endS) }}
         <button class="plain" title="Play the whole song" @click="emit('loop', null)">clear loop</button>
-        <template v-if="section">{{ section.name }} <button class="plain" data-test="remove-section" title="Forget the name; nothing else changes" @click="emit('removeSection', section.id)">no longer a section</button></template>
-        <form v-else class="naming" @submit.prevent="giveName"><input v-model="naming" data-test="section-name" aria-label="Name of this passage" placeholder="name it: Chorus" maxlength="60" @blur="giveName" /></form></span>
+        <template v-if="section"
+          >{{ section.name }}
+          <button
+            class="plain"
+            data-test="remove-section"
+            title="Forget the name; nothing else changes"
+            @click="emit('removeSection', section.id)">
+            no longer a section
+          </button></template
+        >
+        <form v-else class="naming" @submit.prevent="giveName">
+          <input
+            v-model="naming"
+            data-test="section-name"
+            aria-label="Name of this passage"
+            placeholder="name it: Chorus"
+            maxlength="60"
+            @blur="giveName" /></form
+      ></span>
       <span v-else>drag on the waveform to loop a passage</span>
     </div>
   </div>
 </template>
 
 <style scoped>
-.strip { display: flex; flex-direction: column; min-width: 0; height: 100%; }
-.wave { position: relative; flex: 1; min-height: 0; }
-canvas { width: 100%; height: 100%; display: block; cursor: crosshair; touch-action: none; }
-.under { height: 20px; line-height: 20px; overflow: hidden; white-space: nowrap; }
-.section { position: absolute; top: 0; height: 17px; padding: 0 4px; border: 0; border-left: 1.5px solid var(--ink-soft); background: color-mix(in srgb, var(--paper) 78%, transparent); color: var(--ink-soft); font: 12px/16px var(--words); text-align: left; overflow: hidden; white-space: nowrap; text-overflow: ellipsis; cursor: pointer; }
-.section:hover { color: var(--ink); text-decoration: underline; }
-.section[aria-pressed='true'] { color: var(--ink); font-weight: 700; }
-.naming { display: inline; margin-left: 8px; }
-.naming input { width: 120px; font: inherit; color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--ink-soft); padding: 0 2px; height: 18px; }
-.under .plain { padding: 0 4px; line-height: 18px; text-decoration: underline; }
+.strip {
+  display: flex;
+  flex-direction: column;
+  min-width: 0;
+  height: 100%;
+}
+.wave {
+  position: relative;
+  flex: 1;
+  min-height: 0;
+}
+canvas {
+  width: 100%;
+  height: 100%;
+  display: block;
+  cursor: crosshair;
+  touch-action: none;
+}
+.under {
+  height: 20px;
+  line-height: 20px;
+  overflow: hidden;
+  white-space: nowrap;
+}
+.section {
+  position: absolute;
+  top: 0;
+  height: 17px;
+  padding: 0 4px;
+  border: 0;
+  border-left: 1.5px solid var(--ink-soft);
+  background: color-mix(in srgb, var(--paper) 78%, transparent);
+  color: var(--ink-soft);
+  font: 12px/16px var(--words);
+  text-align: left;
+  overflow: hidden;
+  white-space: nowrap;
+  text-overflow: ellipsis;
+  cursor: pointer;
+}
+.section:hover {
+  color: var(--ink);
+  text-decoration: underline;
+}
+.section[aria-pressed='true'] {
+  color: var(--ink);
+  font-weight: 700;
+}
+.naming {
+  display: inline;
+  margin-left: 8px;
+}
+.naming input {
+  width: 120px;
+  font: inherit;
+  color: var(--ink);
+  background: transparent;
+  border: 0;
+  border-bottom: 1px solid var(--ink-soft);
+  padding: 0 2px;
+  height: 18px;
+}
+.under .plain {
+  padding: 0 4px;
+  line-height: 18px;
+  text-decoration: underline;
+}
 </style>

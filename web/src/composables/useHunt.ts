@@ -1,127 +1,177 @@
 /** Hunting: the suspects of what is on the bench, judged one by one with the ear in charge. */
-import { computed, ref, shallowRef, watch } from 'vue'
-import { api, type LedgerEntry, type Suspect, type Suspects } from '../api/client'
-import { newId } from '../lib/edits'
+import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
+import { api, type Intent, type LedgerEntry, type Suspect, type Suspects } from '../api/client'
+import { useRead } from '../api/reads'
 import { formatHz } from '../lib/figures'
+import { newId } from '../lib/moves'
 import { isAnswered, probeOfSuspect, type Shown, type SuspectAudition } from '../lib/suspects'
-import { useBench } from './useBench'
-import { useLatest } from './useLatest'
-import { usePlay } from './usePlay'
-import { useSession } from './useSession'
-
-const { about, state, saveState, chosen } = useSession()
-const play = usePlay()
-const bench = useBench()
-
-/** What was found last of each strip, and in which stretch: whoever comes back to a track finds its list again. */
-const found = shallowRef<ReadonlyMap<string, { key: string; result: Suspects }>>(new Map())
-const finding = ref(false)
-const problem = ref('')
-const suspectId = ref<string | null>(null)
-
-const stretch = computed(() => bench.loop.value ?? { startS: 0, endS: bench.songS.value })
-const stretchKey = computed(() => [chosen.value && 'audio_id' in chosen.value && chosen.value.audio_id, stretch.value.startS.toFixed(3), stretch.value.endS.toFixed(3)].join(' '))
-const here = computed(() => found.value.get(chosen.value?.id ?? ''))
-const result = computed(() => here.value?.result ?? null)
-const stale = computed(() => here.value !== undefined && here.value.key !== stretchKey.value)
-const keep = (stripId: string, key: string, told: Suspects) => (found.value = new Map(found.value).set(stripId, { key, result: told }))
-/** Those not yet answered by a move of the ledger. */
-const suspects = computed(() => result.value?.suspects.filter((one) => !isAnswered(one, chosen.value?.ledger ?? [])) ?? [])
-const suspect = computed(() => suspects.value.find((one) => one.id === suspectId.value) ?? null)
-watch(() => chosen.value?.id, () => {
-  suspectId.value = null
-  problem.value = ''
-})
-
-/** Look for suspects in the loop, or in the whole song. */
-async function hunt() {
-  const session = state.value
-  const strip = chosen.value
-  if (!session || !strip || finding.value) return
-  finding.value = true
-  problem.value = ''
-  const key = stretchKey.value
-  try {
-    const { startS, endS } = stretch.value
-    keep(strip.id, key, await api.suspects(session.id, strip.id, startS, endS))
-    if (chosen.value?.id === strip.id) suspectId.value = suspects.value[0]?.id ?? null
-  } catch (error) {
-    if (chosen.value?.id === strip.id) problem.value = error instanceof Error ? error.message : String(error)
-  } finally {
-    finding.value = false
-  }
-}
-
-/** The next or the one before, round the list, strongest first. */
-function step(by: 1 | -1) {
-  const list = suspects.value
-  const at = list.findIndex((one) => one.id === suspectId.value)
-  suspectId.value = list.at((at + by) % Math.max(list.length, 1))?.id ?? null
-}
+import type { Bench } from './useBench'
+import type { Play } from './usePlay'
+import type { SessionStore } from './useSession'
 
 const PLAIN_MS = 2000
-let turning: ReturnType<typeof setTimeout> | undefined
 
-/** Hold to hear a suspect alone, lifted, lifted and then gone, or the track without it; null lets go. */
-function audition(how: Shown | null, one: Suspect | null = suspect.value) {
-  clearTimeout(turning)
-  hear(how === 'plain-then-gone' ? 'lift' : how, one)
-  if (how === 'plain-then-gone') turning = setTimeout(() => hear('dip', one), PLAIN_MS)
-}
+export type Hunt = ReturnType<typeof makeHunt>
 
-function hear(how: SuspectAudition | null, one: Suspect | null) {
-  const strip = chosen.value
-  play.probe.value = how && one && strip ? { ...probeOfSuspect(one, how, about.value?.probe.amount_db ?? 15), track_id: strip.id } : null
-  if (how && !play.playing.value) void play.play()
-}
+export function makeHunt(session: SessionStore, play: Play, bench: Bench) {
+  const { about, saved, chosen, sound, saveState } = session
 
-const next = (gone: Suspect) => {
-  const list = suspects.value
-  const at = list.findIndex((one) => one.id === gone.id)
-  suspectId.value = list.find((one, index) => one.id !== gone.id && index > at)?.id ?? list.find((one) => one.id !== gone.id)?.id ?? null
-}
+  /** What was found last of each strip, and in which stretch: whoever comes back to a track finds its list again. */
+  const found = shallowRef<ReadonlyMap<string, { key: string; result: Suspects }>>(new Map())
+  const finding = ref(false)
+  const problem = ref('')
+  const suspectId = ref<string | null>(null)
 
-/** Answer with the proposed move; it unfolds, with what became of the suspect, and N goes on through the list. */
-function answer(one: Suspect, how: 'cut' | 'tame') {
-  suspectId.value = null
-  const added: LedgerEntry = { id: newId(), move: one[how], reason: `${one.kind}: ${one.sentence}`.slice(0, 500), evidence: one.evidence, clash: null }
-  bench.entryId.value = added.id
-  void bench.onTrack(`${how === 'cut' ? 'Cut' : 'Tame'} ${one.kind} at ${formatHz(one.hz)}`, (strip) => ({ ledger: [...(strip.ledger ?? []), added] }))
-}
+  const stretch = computed(() => bench.loop.value ?? { startS: 0, endS: bench.songS.value })
+  const stretchKey = computed(() =>
+    [sound.value?.audioId, stretch.value.startS.toFixed(3), stretch.value.endS.toFixed(3)].join(' '),
+  )
+  const here = computed(() => found.value.get(chosen.value?.id ?? ''))
+  const result = computed(() => here.value?.result ?? null)
+  const stale = computed(() => here.value !== undefined && here.value.key !== stretchKey.value)
+  const keep = (stripId: string, key: string, told: Suspects) =>
+    (found.value = new Map(found.value).set(stripId, { key, result: told }))
+  /** Those not yet answered by a move of the ledger. */
+  const suspects = computed(
+    () => result.value?.suspects.filter((one) => !isAnswered(one, chosen.value?.ledger ?? [])) ?? [],
+  )
+  const suspect = computed(() => suspects.value.find((one) => one.id === suspectId.value) ?? null)
+  watch(
+    () => chosen.value?.id,
+    () => {
+      suspectId.value = null
+      problem.value = ''
+    },
+  )
 
-function wanted(one: Suspect) {
-  next(one)
-  drop(one)
-  void bench.onTrack(`Keep ${formatHz(one.hz)}`, (strip) => ({ keepers: [...(strip.keepers ?? []), one.keeper] }))
-}
+  /** Look for suspects in the loop, or in the whole song. */
+  async function hunt() {
+    const strip = chosen.value
+    if (!strip || finding.value) return
+    finding.value = true
+    problem.value = ''
+    const key = stretchKey.value
+    try {
+      const { startS, endS } = stretch.value
+      keep(strip.id, key, await api.suspects(session.id, strip.id, startS, endS))
+      if (chosen.value?.id === strip.id) suspectId.value = suspects.value[0]?.id ?? null
+    } catch (error) {
+      if (chosen.value?.id === strip.id) problem.value = error instanceof Error ? error.message : String(error)
+    } finally {
+      finding.value = false
+    }
+  }
 
-function noFault(one: Suspect) {
-  next(one)
-  drop(one)
-  void bench.onTrack(`Not a fault: ${formatHz(one.hz)}`, (strip) => ({ dismissed: [...(strip.dismissed ?? []), { hz: one.hz, wide: one.q < 4 }] }))
-}
+  /** The next or the one before, round the list, strongest first. */
+  function step(by: 1 | -1) {
+    const list = suspects.value
+    const at = list.findIndex((one) => one.id === suspectId.value)
+    suspectId.value = list.at((at + by) % Math.max(list.length, 1))?.id ?? null
+  }
 
-/** Take one off the list at once; the server leaves it out from now on. */
-function drop(one: Suspect) {
-  const [id, list] = [chosen.value?.id, here.value]
-  if (id && list) keep(id, list.key, { ...list.result, suspects: list.result.suspects.filter((other) => other.id !== one.id) })
-}
+  let turning: ReturnType<typeof setTimeout> | undefined
 
-const setLoop = (startS: number, endS: number) => bench.setLoop({ startS: Math.max(startS - 0.4, 0), endS: Math.max(endS + 0.4, startS + 1) })
+  /** Hold to hear a suspect alone, lifted, lifted and then gone, or the track without it; null lets go. */
+  function audition(how: Shown | null, one: Suspect | null = suspect.value) {
+    clearTimeout(turning)
+    hear(how === 'plain-then-gone' ? 'lift' : how, one)
+    if (how === 'plain-then-gone') turning = setTimeout(() => hear('dip', one), PLAIN_MS)
+  }
 
-/** The chosen move, if it answers a suspect (or if not); not before it is saved: the server would not know it yet. */
-const chosenMove = (answersSuspect: boolean) => () => {
-  const session = state.value
-  const entry = bench.entry.value
-  const asked = session && chosen.value && entry && !!entry.evidence === answersSuspect && saveState.value === 'saved'
-  return asked ? { session: session.id, revision: session.revision, strip: chosen.value.id, entry: entry.id } : null
-}
-/** What became of the suspect that the chosen move answers, measured again on the treated sound. */
-const cure = useLatest(chosenMove(true), ({ session, strip, entry }) => api.cure(session, strip, entry), () => bench.entryId.value)
-/** How much of the region of a move that answers no suspect is gone; one that does tells it with its cure. */
-const ownLoss = useLatest(chosenMove(false), async ({ session, strip, entry }) => ({ told: await api.loss(session, strip, entry) }), () => bench.entryId.value)
-const loss = computed(() => cure.value ?? ownLoss.value?.told ?? null)
+  function hear(how: SuspectAudition | null, one: Suspect | null) {
+    const strip = chosen.value
+    play.probe.value =
+      how && one && strip ? { ...probeOfSuspect(one, how, about.value.probe.amount_db), track_id: strip.id } : null
+    if (how && !play.playing.value) void play.play()
+  }
 
-export function useHunt() {
-  return { result, suspects, suspect, suspectId, finding, problem, stale, hunt, step, audition, answer, wanted, noFault, setLoop, cure, loss }
+  const next = (gone: Suspect) => {
+    const list = suspects.value
+    const at = list.findIndex((one) => one.id === gone.id)
+    suspectId.value =
+      list.find((one, index) => one.id !== gone.id && index > at)?.id ??
+      list.find((one) => one.id !== gone.id)?.id ??
+      null
+  }
+
+  const answered =
+    (one: Suspect, answer: 'cut' | 'tame' | 'wanted' | 'not-a-fault', more: object = {}) =>
+    (strip: { id: string }) => [
+      { do: 'answer-suspect', treatment: 'A', strip_id: strip.id, answer, hz: one.hz, q: one.q, ...more } as Intent,
+    ]
+
+  /** Answer with the proposed move; it unfolds, with what became of the suspect, and N goes on through the list. */
+  function answer(one: Suspect, how: 'cut' | 'tame') {
+    suspectId.value = null
+    const reason = `${one.kind}: ${one.sentence}`.slice(0, 500)
+    const entry: LedgerEntry = { id: newId(), move: one[how], reason, evidence: one.evidence, clash: null }
+    bench.entryId.value = entry.id
+    const label = `${how === 'cut' ? 'Cut' : 'Tame'} ${one.kind} at ${formatHz(one.hz)}`
+    void bench.onStrip(label, answered(one, how, { entry }))
+  }
+
+  function wanted(one: Suspect) {
+    next(one)
+    drop(one)
+    void bench.onStrip(`Keep ${formatHz(one.hz)}`, answered(one, 'wanted', { keeper: one.keeper }))
+  }
+
+  function noFault(one: Suspect) {
+    next(one)
+    drop(one)
+    void bench.onStrip(`Not a fault: ${formatHz(one.hz)}`, answered(one, 'not-a-fault'))
+  }
+
+  /** Take one off the list at once; the server leaves it out from now on. */
+  function drop(one: Suspect) {
+    const [id, list] = [chosen.value?.id, here.value]
+    if (id && list)
+      keep(id, list.key, { ...list.result, suspects: list.result.suspects.filter((other) => other.id !== one.id) })
+  }
+
+  const setLoop = (startS: number, endS: number) =>
+    bench.setLoop({ startS: Math.max(startS - 0.4, 0), endS: Math.max(endS + 0.4, startS + 1) })
+
+  /** The chosen move, if it answers a suspect (or if not); not before it is saved: the server would not know it yet. */
+  const chosenMove = (answersSuspect: boolean) => () => {
+    const entry = bench.entry.value
+    const asked = chosen.value && entry && !!entry.evidence === answersSuspect && saveState.value === 'saved'
+    return asked ? { revision: saved.value.revision, strip: chosen.value.id, entry: entry.id } : null
+  }
+  const ofEntry = () => bench.entryId.value
+  /** What became of the suspect that the chosen move answers, measured again on the treated sound. */
+  const cure = useRead(
+    'cure',
+    chosenMove(true),
+    ({ strip, entry }) => api.cure(session.id, strip, entry),
+    ofEntry,
+  ).answer
+  /** How much of the region of a move that answers no suspect is gone; one that does tells it with its cure. */
+  const ownLoss = useRead(
+    'loss',
+    chosenMove(false),
+    async ({ strip, entry }) => ({ told: await api.loss(session.id, strip, entry) }),
+    ofEntry,
+  ).answer
+  const loss = computed(() => cure.value ?? ownLoss.value?.told ?? null)
+  onScopeDispose(() => clearTimeout(turning))
+
+  return {
+    result,
+    suspects,
+    suspect,
+    suspectId,
+    finding,
+    problem,
+    stale,
+    hunt,
+    step,
+    audition,
+    answer,
+    wanted,
+    noFault,
+    setLoop,
+    cure,
+    loss,
+  }
 }

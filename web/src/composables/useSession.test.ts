@@ -1,24 +1,47 @@
 import { beforeEach, describe, expect, it, vi } from 'vitest'
-import type { SessionState } from '../api/client'
+import { effectScope } from 'vue'
+import type { About, Edit, Move, SessionState, StepInHistory, Track } from '../api/client'
+import { addMove, setMove, setTrack } from '../lib/intents'
+import { makeSession } from './useSession'
 
-const TRACK = { id: 't', name: 'Drum', gain_db: 0, ledger: [], pins: [] }
-const session = (revision: number, gain_db = 0) => ({ id: 's', name: 'S', revision, tracks: [{ ...TRACK, gain_db }], groups: [], master: { id: 'm' } }) as unknown as SessionState
+const BELL = { kind: 'bell', hz: 431, gain_db: -6 } as Move
+const ENTRY = { id: 'e', move: BELL, reason: '', evidence: null, clash: null }
+const TRACK = { kind: 'track', id: 't', name: 'Drum', gain_db: 0, pan: 0, ledger: [ENTRY], pins: [], twin_id: null }
+const session = (revision: number, gain_db = 0) =>
+  ({
+    id: 's',
+    revision,
+    undo: { edit_id: `edit ${revision}`, label: '' },
+    tracks: [{ ...TRACK, gain_db }],
+    groups: [],
+    master: { kind: 'group', id: 'm', ledger: [] },
+    audio: {},
+  }) as unknown as SessionState
+const edited = (revision: number, gain_db = 0) => ({
+  status: 200,
+  body: { edit_id: 'x', revision, session: session(revision, gain_db) },
+})
 
 type Answer = { status: number; body: unknown } | 'no connection'
 let answers: Answer[]
-let asked: { url: string; body: { base_revision: number; steps?: { fields: { gain_db: number } }[] } | null }[]
+let asked: { url: string; body: Edit | null }[]
+let socket: QuietSocket
 
 class QuietSocket {
   onopen: (() => void) | null = null
-  onmessage: unknown
+  onmessage: ((event: { data: string }) => void) | null = null
   onclose: unknown
-  close() {}
+  constructor() {
+    socket = this // eslint-disable-line @typescript-eslint/no-this-alias
+  }
+  close() {
+    // Nothing was opened.
+  }
 }
 
 beforeEach(() => {
   answers = []
   asked = []
-  vi.resetModules()
   vi.useFakeTimers()
   vi.stubGlobal('location', { host: 'here' })
   vi.stubGlobal('WebSocket', QuietSocket)
@@ -30,61 +53,96 @@ beforeEach(() => {
   })
 })
 
-async function opened() {
-  const { useSession } = await import('./useSession')
-  answers = [{ status: 200, body: { monitor_port: 1 } }, { status: 200, body: session(5) }]
-  const used = useSession()
-  await used.open('s')
-  asked = []
-  return used
+function opened() {
+  const store = effectScope().run(() => makeSession({} as About, session(5)))
+  if (!store) throw new Error('the scope is closed')
+  return store
 }
 
-const step = (gain_db: number) => [{ do: 'edit-track' as const, track_id: 't', fields: { gain_db } }] as never
+const gain = (store: ReturnType<typeof opened>, gain_db: number) => [
+  setTrack(store.known.value.tracks[0] as Track, { gain_db }),
+]
 
 describe('edits', () => {
-  it('are shown at once and saved one after the other, each on the revision before', async () => {
-    const { edit, state, saveState } = await opened()
-    answers = [6, 7, 8].map((revision) => ({ status: 200, body: session(revision, -(revision - 5)) }))
-    const all = [edit('a', step(-1)), edit('b', step(-2)), edit('c', step(-3))]
-    expect(state.value?.tracks[0]?.gain_db).toBe(-3)
-    expect(saveState.value).toBe('saving')
+  it('are shown as they were set and saved in turn, each decided on what the one before has set', async () => {
+    const store = opened()
+    answers = [edited(6, -1), edited(7, -2)]
+    const all = [store.edit('a', gain(store, -1)), store.edit('b', gain(store, -2))]
+    expect([store.state.value.tracks[0]?.gain_db, store.saved.value.tracks[0]?.gain_db]).toEqual([-2, 0])
+    expect(store.saveState.value).toBe('saving')
     await Promise.all(all)
-    expect(asked.map(({ body }) => body?.base_revision)).toEqual([5, 6, 7])
-    expect(state.value?.revision).toBe(8)
-    expect(saveState.value).toBe('saved')
+    expect(asked.map(({ body }) => body?.intents[0])).toMatchObject([
+      { seen: { gain_db: 0 } },
+      { seen: { gain_db: -1 } },
+    ])
+    expect([store.saved.value.revision, store.pending.value.length, store.saveState.value]).toEqual([7, 0, 'saved'])
   })
 
-  it('wait for a server that is away, and go in when it is back', async () => {
-    const { edit, state, saveState } = await opened()
-    answers = ['no connection', { status: 503, body: { code: 'no-database', message: 'gone' } }, { status: 200, body: session(6, -4) }]
-    const saved = edit('a', step(-4))
+  it('are never made from an overlay: what is dragged or drafted is shown, and no edit takes it along', async () => {
+    const store = opened()
+    const strip = store.knownChosen() as Track
+    store.overlay.value = setMove(strip, 'e', { ...BELL, hz: 999 } as Move)
+    expect(store.state.value.tracks[0]?.ledger[0]?.move).toMatchObject({ hz: 999 })
+    expect(store.knownChosen()?.ledger[0]?.move).toMatchObject({ hz: 431 })
+    answers = [edited(6)]
+    await store.edit('cut', [addMove(strip, { ...ENTRY, id: 'f' })])
+    expect(JSON.stringify(asked)).not.toContain('999')
+    expect(store.state.value.tracks[0]?.ledger[0]?.move).toMatchObject({ hz: 431 })
+  })
+
+  it('wait for a server that is away, and go in once, under the same id, when it is back', async () => {
+    const store = opened()
+    answers = ['no connection', { status: 503, body: { code: 'no-database', message: 'gone' } }, edited(6, -4)]
+    const saved = store.edit('a', gain(store, -4))
     await vi.advanceTimersByTimeAsync(10)
-    expect(saveState.value).toBe('waiting')
-    expect(state.value?.tracks[0]?.gain_db).toBe(-4)
+    expect([store.saveState.value, store.state.value.tracks[0]?.gain_db]).toEqual(['waiting', -4])
     await vi.advanceTimersByTimeAsync(5000)
     await saved
     expect(asked).toHaveLength(3)
-    expect(saveState.value).toBe('saved')
+    expect(new Set(asked.map(({ body }) => body?.id)).size).toBe(1)
+    expect(store.saveState.value).toBe('saved')
   })
 
-  it('take "stale" after a lost answer for what it is: the edit went in', async () => {
-    const { edit, state, saveState, trouble } = await opened()
-    answers = ['no connection', { status: 409, body: { code: 'stale-state', message: 'moved on' } }, { status: 200, body: session(6, -4) }]
-    const saved = edit('a', step(-4))
+  it('that are refused after a lost answer are told: nobody takes a refusal for success', async () => {
+    const store = opened()
+    const refused = { status: 409, body: { code: 'conflict', message: 'another page changed it' } }
+    answers = [
+      { status: 503, body: { code: 'no-database', message: 'gone' } },
+      refused,
+      { status: 200, body: session(9, 2) },
+    ]
+    const saved = store.edit('a', gain(store, -4))
     await vi.advanceTimersByTimeAsync(5000)
-    await saved
-    expect([saveState.value, trouble.value, state.value?.revision]).toEqual(['saved', '', 6])
+    expect(await saved).toBe(false)
+    expect([store.saveState.value, store.trouble.value]).toEqual(['failed', 'another page changed it'])
+    expect([store.state.value.tracks[0]?.gain_db, store.state.value.revision]).toEqual([2, 9])
+    answers = [edited(10)]
+    await store.edit('b', gain(store, 0))
+    expect(asked.at(-1)?.body?.intents[0]).toMatchObject({ seen: { gain_db: 2 } })
+    expect(store.saveState.value).toBe('saved')
   })
 
-  it('that are refused are told, and the saved state is shown again', async () => {
-    const { edit, state, saveState, trouble } = await opened()
-    answers = [{ status: 409, body: { code: 'stale-state', message: 'another page changed it' } }, { status: 200, body: session(9, 2) }]
-    await edit('a', step(-4))
-    expect([saveState.value, trouble.value]).toEqual(['failed', 'another page changed it'])
-    expect(state.value?.tracks[0]?.gain_db).toBe(2)
-    answers = [{ status: 200, body: session(10, 0) }]
-    await edit('b', step(0))
-    expect(asked.at(-1)?.body?.base_revision).toBe(9)
-    expect(saveState.value).toBe('saved')
+  it('are taken back by name: of those on their way the last, else the one that was seen to be last', async () => {
+    const store = opened()
+    answers = [edited(6, -1), edited(7), edited(8)]
+    void store.edit('a', gain(store, -1))
+    await store.undo()
+    expect((asked[1]?.body as unknown as StepInHistory).of).toBe(asked[0]?.body?.id)
+    await store.undo()
+    expect((asked[2]?.body as unknown as StepInHistory).of).toBe('edit 7')
+  })
+})
+
+describe('news of other pages', () => {
+  it('is read anew, and an answer that comes late never takes its place', async () => {
+    const store = opened()
+    answers = [{ status: 200, body: session(8, -8) }]
+    socket.onmessage?.({ data: '{"revision": 8}' })
+    await vi.advanceTimersByTimeAsync(10)
+    expect(store.state.value.tracks[0]?.gain_db).toBe(-8)
+    socket.onmessage?.({ data: '{"revision": 7}' })
+    store.take(session(6, -6))
+    await vi.advanceTimersByTimeAsync(10)
+    expect([store.saved.value.revision, asked.length]).toEqual([8, 1])
   })
 })

@@ -1,133 +1,209 @@
-/** The open session: its state, and edits that are shown at once and saved one after the other. */
-import { computed, ref, shallowRef } from 'vue'
-import { api, ApiError, type About, type EditStep, type SessionState, type Strip } from '../api/client'
-import { applySteps, stripOfGroup, type SaveState } from '../lib/edits'
-import { useLatest } from './useLatest'
+/**
+ * The store of an open session: what the server has confirmed (`saved`), edits on their way (`pending`), and what is
+ * only shown (`overlay`: a drag). What is shown is derived from the three; edits are decided on saved and pending,
+ * never on an overlay.
+ */
+import { computed, onScopeDispose, ref, shallowRef } from 'vue'
+import { api, ApiError, type About, type Edited, type Intent, type SessionState, type Strip } from '../api/client'
+import { useRead } from '../api/reads'
+import { bodyOf, overlaid, stripOf, type PendingEdit, type SaveState } from '../lib/intents'
+import { newId } from '../lib/moves'
 
 const RETRY_MS = 1000
 
-const about = shallowRef<About | null>(null)
-const state = shallowRef<SessionState | null>(null)
-const saveState = ref<SaveState>('saved')
-const trouble = ref('')
-const chosenId = ref<string | null>(null)
-let known = 0
-let pending: Promise<unknown> = Promise.resolve()
-let waiting = 0
-let news: WebSocket | null = null
-
-const group = computed(() => (state.value ? [...state.value.groups, state.value.master].find((one) => one.id === chosenId.value) : null) ?? null)
-
-/** What goes into the group on the bench, rendered anew when what it hangs on was saved. */
-const bounce = useLatest(
-  () => group.value && state.value && { id: state.value.id, groupId: group.value.id, revision: state.value.revision },
-  ({ id, groupId }) => api.bounce(id, groupId),
-  () => group.value?.id,
-)
-
-/** What is on the bench: a track, a group or the mix. */
-const chosen = computed<Strip | null>(() => {
-  if (group.value) return stripOfGroup(group.value, bounce.value)
-  return state.value?.tracks.find((track) => track.id === chosenId.value) ?? state.value?.tracks[0] ?? null
-})
-
-async function open(id: string) {
-  about.value ??= await api.about()
-  if (state.value?.id === id) return
-  state.value = null
-  take(await api.session(id))
-  listen(id)
+/** The sound of what is on the bench: of a track its file, of a group what goes into it. */
+export interface Sound {
+  readonly audioId: string
+  readonly startFrame: number
+  readonly nFrames: number
+  readonly nChannels: number
 }
 
-function take(next: SessionState) {
-  known = next.revision
-  state.value = next
-}
+export type SessionStore = ReturnType<typeof makeSession>
 
-/** Reload when another page has changed the session; nothing is lost, since every change is saved as it is made. */
-function listen(id: string) {
-  news?.close()
-  const socket = new WebSocket(`ws://${location.host}/api/sessions/${id}/news`)
-  news = socket
-  socket.onmessage = (event: MessageEvent<string>) => {
-    const { revision } = JSON.parse(event.data) as { revision: number }
-    if (waiting === 0 && revision > known) void reload()
-  }
-  socket.onclose = () => {
-    if (news === socket) setTimeout(() => news === socket && listen(id), 1000)
-  }
-  socket.onopen = () => {
-    if (waiting === 0) void reload()
-  }
-}
+export function makeSession(about: About, opened: SessionState) {
+  const id = opened.id
+  const saved = shallowRef(opened)
+  const pending = shallowRef<readonly PendingEdit[]>([])
+  const overlay = shallowRef<Intent | null>(null)
+  const saveState = ref<SaveState>('saved')
+  const trouble = ref('')
+  const chosenId = ref<string | null>(null)
+  let turns: Promise<unknown> = Promise.resolve()
+  let underWay = 0
+  /** The newest revision that was told of, seen or not. */
+  let told = opened.revision
+  let news: WebSocket | null = null
+  let left = false
 
-async function reload() {
-  if (!state.value) return
-  const next = await api.session(state.value.id).catch(() => null)
-  // An answer may come late: what was saved since must not be taken for another page's older state.
-  if (next && waiting === 0 && next.revision > known) take(next)
-}
+  /** What edits are decided on. */
+  const known = computed(() =>
+    overlaid(
+      saved.value,
+      pending.value.flatMap((edit) => edit.intents),
+    ),
+  )
+  /** What is shown. */
+  const state = computed(() => (overlay.value ? overlaid(known.value, [overlay.value]) : known.value))
+  /** What is on the bench: a track, a group or the mix. */
+  const chosen = computed<Strip | null>(() => stripOf(state.value, chosenId.value) ?? state.value.tracks[0] ?? null)
+  /** The same as edits are decided on. */
+  const knownChosen = () => stripOf(known.value, chosen.value?.id ?? null)
 
-/** Show edit steps at once without saving, for instance while something is dragged. */
-function show(steps: EditStep[]) {
-  if (state.value) state.value = applySteps(state.value, steps)
-}
+  /** What goes into the group on the bench, rendered anew when what it hangs on was saved. */
+  const bounce = useRead(
+    'bounce',
+    () => (chosen.value?.kind === 'group' ? { groupId: chosen.value.id, revision: saved.value.revision } : null),
+    ({ groupId }) => api.bounce(id, groupId),
+    () => (chosen.value?.kind === 'group' ? chosen.value.id : null),
+  ).answer
 
-/** Make one undoable change: shown at once, saved in turn. */
-function edit(label: string, steps: EditStep[]) {
-  show(steps)
-  return save((id) => api.edit(id, known, label, steps))
-}
-
-function save(request: (id: string) => Promise<SessionState>) {
-  const id = state.value?.id
-  if (!id) return Promise.resolve()
-  waiting += 1
-  if (saveState.value !== 'waiting') saveState.value = 'saving'
-  pending = pending.then(() => saveInTurn(id, request))
-  return pending
-}
-
-async function saveInTurn(id: string, request: (id: string) => Promise<SessionState>) {
-  try {
-    const next = await insist(() => request(id))
-    known = next.revision
-    waiting -= 1
-    trouble.value = ''
-    // Later edits that still wait are already shown; only the last answer replaces what is on the page.
-    if (waiting === 0) {
-      take(next)
-      saveState.value = 'saved'
+  const sound = computed<Sound | null>(() => {
+    const strip = chosen.value
+    if (strip?.kind === 'track') {
+      const file = state.value.audio[strip.audio_id]
+      const lengths = { nFrames: file?.n_frames ?? 1, nChannels: file?.n_channels ?? 2 }
+      return { audioId: strip.audio_id, startFrame: strip.start_frame, ...lengths }
     }
-  } catch (error) {
-    waiting -= 1
-    saveState.value = 'failed'
-    trouble.value = error instanceof Error ? error.message : String(error)
-    const fresh = await api.session(id).catch(() => null)
-    if (fresh) take(fresh)
-  }
-}
+    if (!strip || !bounce.value) return null
+    return { audioId: bounce.value.audio_id, startFrame: 0, nFrames: bounce.value.n_frames, nChannels: 2 }
+  })
 
-/** Ask again until the server is there: an edit made while it restarts is late, not lost. */
-async function insist(request: () => Promise<SessionState>): Promise<SessionState> {
-  for (let asked = 1; ; asked++) {
+  const lengthOf = (audioId: string) => saved.value.audio[audioId]?.n_frames ?? 1
+
+  /** Take over what the server says, unless something newer is known. */
+  function take(next: SessionState) {
+    told = Math.max(told, next.revision)
+    if (next.revision >= saved.value.revision) saved.value = next
+  }
+
+  /** Read anew when anybody else has changed the session. */
+  function listen() {
+    news = new WebSocket(`ws://${location.host}/api/sessions/${id}/news`)
+    news.onmessage = (event: MessageEvent<string>) => {
+      const { revision } = JSON.parse(event.data) as { revision: number | null }
+      if (revision === null) void reload()
+      else if (revision > told) {
+        told = revision
+        if (underWay === 0) void reload()
+      }
+    }
+    news.onopen = () => {
+      if (underWay === 0) void reload()
+    }
+    news.onclose = () => {
+      if (!left) setTimeout(() => !left && listen(), RETRY_MS)
+    }
+  }
+
+  async function reload() {
     try {
-      return await request()
+      take(await api.session(id))
     } catch (error) {
-      const code = error instanceof ApiError ? error.code : null
-      const id = state.value?.id
-      // The answer to an earlier try may have been lost on its way: then the edit is in, and "stale" says so.
-      if (code === 'stale-state' && asked > 1 && id) return await api.session(id)
-      if (code !== 'no-connection' && code !== 'no-database') throw error
-      saveState.value = 'waiting'
-      await new Promise((resolve) => setTimeout(resolve, RETRY_MS))
+      // Whatever else it is, it is asked again when the server is back.
+      if (!(error instanceof ApiError) || error.code !== 'not-found') return
+      saveState.value = 'failed'
+      trouble.value = 'This session was deleted from another page.'
     }
   }
-}
 
-const undo = () => save((id) => api.undo(id, known))
-const redo = () => save((id) => api.redo(id, known))
+  /**
+   * Make one undoable change; it is shown once it is saved, and what was set by hand stays as it was set until then.
+   */
+  function edit(label: string, intents: readonly (Intent | null)[]): Promise<boolean> {
+    const wanted = intents.filter((one) => one !== null)
+    if (!wanted.length) return Promise.resolve(true)
+    const made: PendingEdit = { id: newId(), label, intents: wanted }
+    pending.value = [...pending.value, made]
+    overlay.value = null
+    return inTurn(
+      () => api.edit(id, bodyOf(made)),
+      () => (pending.value = pending.value.filter((one) => one !== made)),
+    )
+  }
 
-export function useSession() {
-  return { about, state, saveState, trouble, chosenId, chosen, open, take, show, edit, undo, redo }
+  function stepBack(way: 'undo' | 'redo'): Promise<boolean> {
+    const seen = way === 'undo' && pending.value.length ? pending.value.at(-1)?.id : undefined
+    const stepId = newId()
+    let of = underWay ? seen : saved.value[way]?.edit_id
+    return inTurn(async () => {
+      of ??= saved.value[way]?.edit_id
+      if (of === undefined) return null
+      return api[way](id, { id: stepId, author: 'engineer', of })
+    })
+  }
+
+  /** One request after the other, each insisted on; `done` is called together with taking its answer over. */
+  function inTurn(request: () => Promise<Edited | null>, done: () => void = () => undefined): Promise<boolean> {
+    underWay += 1
+    if (saveState.value !== 'waiting') saveState.value = 'saving'
+    const turn = turns.then(() => answered(request, done))
+    turns = turn
+    return turn
+  }
+
+  async function answered(request: () => Promise<Edited | null>, done: () => void): Promise<boolean> {
+    try {
+      const answer = await insist(request)
+      if (answer) take(answer.session)
+      trouble.value = ''
+      return true
+    } catch (error) {
+      saveState.value = 'failed'
+      trouble.value = error instanceof Error ? error.message : String(error)
+      await reload()
+      return false
+    } finally {
+      done()
+      underWay -= 1
+      if (underWay === 0) {
+        if (saveState.value !== 'failed') saveState.value = 'saved'
+        if (told > saved.value.revision) void reload()
+      }
+    }
+  }
+
+  /** Ask again until the server is there: under its own id an edit is made once, however often it is sent. */
+  async function insist(request: () => Promise<Edited | null>): Promise<Edited | null> {
+    for (;;) {
+      try {
+        const answer = await request()
+        if (saveState.value === 'waiting') saveState.value = 'saving'
+        return answer
+      } catch (error) {
+        const code = error instanceof ApiError ? error.code : null
+        if ((code !== 'no-connection' && code !== 'no-database') || left) throw error
+        saveState.value = 'waiting'
+        await new Promise((resolve) => setTimeout(resolve, RETRY_MS))
+      }
+    }
+  }
+
+  listen()
+  onScopeDispose(() => {
+    left = true
+    news?.close()
+  })
+
+  return {
+    about: shallowRef(about),
+    id,
+    saved,
+    pending,
+    overlay,
+    known,
+    knownChosen,
+    state,
+    saveState,
+    trouble,
+    chosenId,
+    chosen,
+    sound,
+    lengthOf,
+    take,
+    reload,
+    edit,
+    undo: () => stepBack('undo'),
+    redo: () => stepBack('redo'),
+  }
 }

@@ -1,82 +1,103 @@
-/** What the bench's lanes show beside the track itself: after its moves, its pitch line, another track behind it, held peaks. */
+/**
+ * What the bench's lanes show beside the track itself: after its moves, its pitch line, another track behind it, held
+ * peaks.
+ */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api } from '../api/client'
-import { useBench } from './useBench'
-import { useLatest } from './useLatest'
-import { usePlay } from './usePlay'
-import { useSession } from './useSession'
+import { useRead } from '../api/reads'
+import type { Bench } from './useBench'
+import type { Play } from './usePlay'
+import type { SessionStore } from './useSession'
 
-const { state, chosen } = useSession()
-const play = usePlay()
-const bench = useBench()
+export type Views = ReturnType<typeof makeViews>
 
-const picture = ref<'before' | 'after' | 'difference'>('before')
-const pitchShown = ref(false)
-const behindId = ref('')
-const holding = ref(false)
-const frozen = ref(false)
-const peaks = shallowRef<number[] | null>(null)
-const still = shallowRef<readonly number[] | null>(null)
-const chosenId = () => chosen.value?.id
+export function makeViews(session: SessionStore, play: Play, bench: Bench) {
+  const { saved, state, chosen, sound } = session
+  const picture = ref<'before' | 'after' | 'difference'>('before')
+  const pitchShown = ref(false)
+  const behindId = ref('')
+  const holding = ref(false)
+  const frozen = ref(false)
+  const peaks = shallowRef<number[] | null>(null)
+  const still = shallowRef<readonly number[] | null>(null)
+  const chosenId = () => chosen.value?.id
 
-/** The chosen strip behind its moves, rendered anew when what it hangs on was saved. */
-const treated = useLatest(
-  () => {
-    const session = state.value
-    const strip = chosen.value
-    return picture.value !== 'before' && session && strip?.ledger.length ? { id: session.id, strip: strip.id, revision: session.revision } : null
-  },
-  ({ id, strip }) => api.treated(id, strip),
-  () => `${chosenId()} ${picture.value !== 'before'}`,
-)
+  /** The chosen strip behind its moves, rendered anew when what it hangs on was saved. */
+  const treated = useRead(
+    'treated',
+    () => {
+      const strip = chosen.value
+      const wanted = picture.value !== 'before' && strip?.ledger.length
+      return wanted ? { strip: strip.id, revision: saved.value.revision } : null
+    },
+    ({ strip }) => api.treated(session.id, strip),
+    () => `${chosenId()} ${picture.value !== 'before'}`,
+  ).answer
 
-/** Which audio the spectrogram shows, and what it is the difference from. */
-const shownAudio = computed(() => {
-  const own = chosen.value?.audio_id ?? ''
-  if (picture.value === 'before' || !chosen.value?.ledger.length || !treated.value) return { id: own, beforeId: null }
-  return { id: treated.value.audio_id, beforeId: picture.value === 'difference' ? own : null }
-})
+  /** Which audio the spectrogram shows, and what it is the difference from. */
+  const shownAudio = computed(() => {
+    const own = sound.value?.audioId ?? ''
+    if (picture.value === 'before' || !chosen.value?.ledger.length || !treated.value) return { id: own, beforeId: null }
+    return { id: treated.value.audio_id, beforeId: picture.value === 'difference' ? own : null }
+  })
 
-const pitch = useLatest(
-  () => (pitchShown.value && state.value && chosen.value?.audio_id ? { id: state.value.id, strip: chosen.value.id, audio: chosen.value.audio_id } : null),
-  ({ id, strip }) => api.pitch(id, strip),
-  () => `${chosenId()} ${pitchShown.value}`,
-)
+  const pitch = useRead(
+    'pitch',
+    () =>
+      pitchShown.value && chosen.value && sound.value ? { strip: chosen.value.id, audio: sound.value.audioId } : null,
+    ({ strip }) => api.pitch(session.id, strip),
+    () => `${chosenId()} ${pitchShown.value}`,
+  ).answer
 
-/** The average of another track, of a group or of the mix over the same passage. */
-const behind = useLatest(
-  () => {
-    const session = state.value
-    if (!session || !behindId.value || behindId.value === chosenId()) return null
-    const start = session.loop_start_frame ?? 0
-    return { id: session.id, strip: behindId.value, start, end: session.loop_end_frame ?? play.songFrames.value, rate: play.rate.value, revision: session.revision }
-  },
-  async ({ id, strip, start, end, rate }) => {
-    const track = state.value?.tracks.find((one) => one.id === strip)
-    const sound = track ? { audio_id: track.audio_id, at: track.start_frame } : { audio_id: (await api.bounce(id, strip)).audio_id, at: 0 }
-    return api.spectrum(sound.audio_id, start - sound.at, end - sound.at, rate)
-  },
-  () => behindId.value,
-)
+  /** The average of another track, of a group or of the mix over the same passage. */
+  const behind = useRead(
+    'behind',
+    () => {
+      if (!behindId.value || behindId.value === chosenId()) return null
+      const start = state.value.loop_start_frame ?? 0
+      const end = state.value.loop_end_frame ?? play.songFrames.value
+      return { strip: behindId.value, start, end, rate: play.rate.value, revision: saved.value.revision }
+    },
+    async ({ strip, start, end, rate }) => {
+      const track = saved.value.tracks.find((one) => one.id === strip)
+      const shown = track
+        ? { id: track.audio_id, at: track.start_frame }
+        : { id: (await api.bounce(session.id, strip)).audio_id, at: 0 }
+      return api.spectrum(shown.id, start - shown.at, end - shown.at, rate)
+    },
+    () => behindId.value,
+  ).answer
 
-const live = computed(() => {
-  if (!play.spectra.value || play.spectra.value.track_id !== chosenId()) return null
-  return play.ledgerHeard.value ? play.spectra.value.after_db : play.spectra.value.before_db
-})
-const shownLive = computed(() => (frozen.value ? still.value : live.value))
+  const live = computed(() => {
+    if (!play.spectra.value || play.spectra.value.track_id !== chosenId()) return null
+    return play.ledgerHeard.value ? play.spectra.value.after_db : play.spectra.value.before_db
+  })
+  const shownLive = computed(() => (frozen.value ? still.value : live.value))
 
-watch(live, (now) => {
-  if (!holding.value || !now) return
-  const known = peaks.value
-  peaks.value = known ? now.map((db, index) => Math.max(db, known[index] ?? db)) : [...now]
-})
-watch([holding, chosenId], () => (peaks.value = null))
-watch(frozen, (on) => (still.value = on ? live.value : null))
-watch(chosenId, () => {
-  frozen.value = false
-  if (behindId.value === chosenId()) behindId.value = ''
-})
+  watch(live, (now) => {
+    if (!holding.value || !now) return
+    const known = peaks.value
+    peaks.value = known ? now.map((db, index) => Math.max(db, known[index] ?? db)) : [...now]
+  })
+  watch([holding, chosenId], () => (peaks.value = null))
+  watch(frozen, (on) => (still.value = on ? live.value : null))
+  watch(chosenId, () => {
+    frozen.value = false
+    if (behindId.value === chosenId()) behindId.value = ''
+  })
 
-export function useViews() {
-  return { picture, pitchShown, pitch, behindId, behind, holding, frozen, peaks, shownLive, shownAudio, treated, passage: bench.loop }
+  return {
+    picture,
+    pitchShown,
+    pitch,
+    behindId,
+    behind,
+    holding,
+    frozen,
+    peaks,
+    shownLive,
+    shownAudio,
+    treated,
+    passage: bench.loop,
+  }
 }

@@ -76,8 +76,15 @@ export const xOfLevel = (db: number, width: number) =>
 /** Frequencies that get a line and a label, fewer when zoomed out. */
 export function frequencyTicks(view: FrequencyView): number[] {
   const octaves = Math.log2(view.highHz / view.lowHz)
-  const steps = octaves > 5 ? [1, 2, 5] : octaves > 2 ? [1, 1.5, 2, 3, 4, 5, 6, 8] : [1, 1.1, 1.2, 1.3, 1.4, 1.5, 1.6, 1.8, 2, 2.2, 2.5, 2.8, 3, 3.5, 4, 4.5, 5, 5.5, 6, 7, 8, 9]
-  return [10, 100, 1000, 10_000].flatMap((decade) => steps.map((step) => step * decade)).filter((hz) => hz >= view.lowHz && hz <= view.highHz)
+  const steps =
+    octaves > 5
+      ? [1, 2, 5]
+      : octaves > 2
+        ? [1, 1.5, 2, 3, 4, 5, 6, 8]
+        : [1, 1.1, 1.2, 1.3, 1.4, 1.5, 1.6, 1.8, 2, 2.2, 2.5, 2.8, 3, 3.5, 4, 4.5, 5, 5.5, 6, 7, 8, 9]
+  return [10, 100, 1000, 10_000]
+    .flatMap((decade) => steps.map((step) => step * decade))
+    .filter((hz) => hz >= view.lowHz && hz <= view.highHz)
 }
 
 /** Times that get a tick: about eight across, at round steps. */

@@ -1,7 +1,18 @@
 import { describe, expect, it } from 'vitest'
-import type { EditStep, Figure, GroupState, Move, MoveKind, SessionState, TrackState } from '../api/client'
-import { frequencyTicks, hzOfY, scrollFrequency, timeTicks, wholeAxis, xOfLevel, yOfHz, zoomFrequency, zoomTime } from './axis'
-import { applySteps, editTrack, isShown, moveOfKind, placeHz, stripOfGroup, withFigure } from './edits'
+import type { Figure, Move, MoveKind, SessionState } from '../api/client'
+import {
+  frequencyTicks,
+  hzOfY,
+  scrollFrequency,
+  timeTicks,
+  wholeAxis,
+  xOfLevel,
+  yOfHz,
+  zoomFrequency,
+  zoomTime,
+} from './axis'
+import { overlaid, setGroup, setLedger, setLoop, setMove, setTrack } from './intents'
+import { isShown, moveOfKind, placeHz, withFigure } from './moves'
 import { placeNotes } from './margin'
 import { coarsestTimeZoom, planTiles } from './tiles'
 
@@ -43,15 +54,29 @@ describe('the shared frequency axis', () => {
 
 describe('margin notes', () => {
   it('stand at their frequency when there is room', () => {
-    const placed = placeNotes([{ id: 'a', y: 100, height: 20 }, { id: 'b', y: 300, height: 20 }], 600, 4)
-    expect(placed).toEqual([{ id: 'a', top: 90 }, { id: 'b', top: 290 }])
+    const placed = placeNotes(
+      [
+        { id: 'a', y: 100, height: 20 },
+        { id: 'b', y: 300, height: 20 },
+      ],
+      600,
+      4,
+    )
+    expect(placed).toEqual([
+      { id: 'a', top: 90 },
+      { id: 'b', top: 290 },
+    ])
   })
 
   it('never overlap, keep their order, and stay on the page while there is room', () => {
     let seed = 7
     const random = () => (seed = (seed * 16_807) % 2_147_483_647) / 2_147_483_647
     for (let round = 0; round < 300; round++) {
-      const notes = Array.from({ length: 1 + Math.floor(random() * 14) }, (_, index) => ({ id: `${index}`, y: random() * 600, height: 20 + random() * 20 }))
+      const notes = Array.from({ length: 1 + Math.floor(random() * 14) }, (_, index) => ({
+        id: `${index}`,
+        y: random() * 600,
+        height: 20 + random() * 20,
+      }))
       const placed = placeNotes(notes, 600, 2).map(({ id, top }) => ({ top, note: notes[Number(id)] }))
       placed.forEach(({ top, note }, index) => {
         const next = placed[index + 1]
@@ -70,7 +95,11 @@ describe('pictures of the spectrogram', () => {
   const grid = { columns: 512, rows: 384, sampleRateHz: 48_000 }
 
   it('cover the view without gaps', () => {
-    for (const [startS, endS] of [[0, 37.6], [11, 13], [30, 30.3]] as const) {
+    for (const [startS, endS] of [
+      [0, 37.6],
+      [11, 13],
+      [30, 30.3],
+    ] as const) {
       const plans = planTiles({ startS, endS }, { lowHz: 200, highHz: 3000 }, 520, 660, grid, 0, 37.6)
       const left = Math.min(...plans.map((plan) => plan.x))
       const right = Math.max(...plans.map((plan) => plan.x + plan.width))
@@ -97,50 +126,94 @@ describe('pictures of the spectrogram', () => {
   })
 })
 
-describe('edits shown before the server has answered', () => {
+describe('what is shown until an edit is answered', () => {
+  const bell = { kind: 'bell', hz: 431, gain_db: -6 } as Move
+  const entry = { id: 'e', move: bell, reason: '', evidence: null, clash: null }
+  const track = (id: string, twin_id: string | null) => ({ kind: 'track', id, gain_db: 0, ledger: [entry], twin_id })
   const state = {
-    name: 'A', tracks: [{ id: 't', gain_db: 0, ledger: [] }, { id: 'u', gain_db: 0, ledger: [] }], groups: [], master: { id: 'm', name: 'Mix', ledger: [] },
+    name: 'A',
+    tracks: [track('t', 'w'), track('u', 'w'), track('v', null)],
+    groups: [{ kind: 'group', id: 'g', gain_db: 0, ledger: [] }],
+    master: { kind: 'group', id: 'm', gain_db: 0, ledger: [entry], phase: 'minimum' },
   } as unknown as SessionState
+  const [first, , alone] = state.tracks as [SessionState['tracks'][0], unknown, SessionState['tracks'][0]]
 
-  it('change only what they name', () => {
-    const next = applySteps(state, [editTrack(state.tracks[1] as TrackState, { gain_db: -3 }), { do: 'edit-session', name: 'B' } as EditStep])
-    expect(next.tracks.map((track) => track.gain_db)).toEqual([0, -3])
-    expect(next.name).toBe('B')
+  it('is what was set, of the one that was set, with what was seen before', () => {
+    const set = setTrack(alone, { gain_db: -3 })
+    expect(set).toEqual({ do: 'set-track', track_id: 'v', fields: { gain_db: -3 }, seen: { gain_db: 0 } })
+    const next = overlaid(state, [set, setGroup(state.master, { gain_db: -1 }), setLoop({ start: 1, end: 9 })])
+    expect(next.tracks.map((one) => one.gain_db)).toEqual([0, 0, -3])
     expect(next.tracks[0]).toBe(state.tracks[0])
-    expect(applySteps(state, [{ do: 'remove-track', track_id: 't' }]).tracks).toHaveLength(1)
+    expect([next.master.gain_db, next.loop_end_frame]).toEqual([-1, 9])
   })
 
-  it('treat twins as one ledger, and groups and the mix as what they are', () => {
-    const twins = applySteps(state, [editTrack(state.tracks[0] as TrackState, { twin_id: 'w' }), editTrack(state.tracks[1] as TrackState, { twin_id: 'w' })])
-    const cut = [{ id: 'e', move: { kind: 'bell', hz: 431 } as Move, reason: '', evidence: null, clash: null }]
-    const shared = applySteps(twins, [editTrack(twins.tracks[0] as TrackState, { ledger: cut, gain_db: -3 })])
-    expect(shared.tracks.map((track) => track.ledger.length)).toEqual([1, 1])
-    expect(shared.tracks.map((track) => track.gain_db)).toEqual([-3, 0])
-    const grouped = applySteps(shared, [{ do: 'add-group', group_id: 'g', name: 'Drums' }, editTrack(shared.tracks[1] as TrackState, { group_id: 'g' })])
-    const strip = stripOfGroup(grouped.groups[0] as GroupState, { audio_id: 'b', n_frames: 9 })
-    expect(strip).toMatchObject({ id: 'g', is_group: true, audio_id: 'b', ledger: [] })
-    const treated = applySteps(grouped, [editTrack(strip, { ledger: cut }), editTrack(stripOfGroup(grouped.master, null), { phase: 'linear' })])
-    expect(treated.groups[0]?.ledger).toHaveLength(1)
-    expect(treated.master.phase).toBe('linear')
-    expect(applySteps(treated, [{ do: 'remove-group', group_id: 'g' }])).toMatchObject({ groups: [], tracks: [{}, { group_id: null }] })
+  it('is of all twins where it is of their ledger, and nothing comes or goes', () => {
+    const moved = setMove(first, 'e', { ...bell, hz: 500 } as Move)
+    expect(moved).toMatchObject({ entry_id: 'e', seen: bell })
+    expect(setMove(first, 'gone', bell)).toBeNull()
+    const next = overlaid(
+      state,
+      [moved, setLedger(state.master, { phase: 'linear' })].filter((one) => one !== null),
+    )
+    expect(next.tracks.map((one) => placeHz(one.ledger[0]?.move as Move))).toEqual([500, 500, 431])
+    expect(next.master.phase).toBe('linear')
+    expect(overlaid(state, [{ do: 'remove-track', track_id: 't' }])).toBe(state)
   })
+})
 
+describe('moves', () => {
   it('know where a move without a frequency stands, and which figures say anything', () => {
     expect(placeHz({ kind: 'plane', low_hz: 1000, high_hz: 4000 } as Move)).toBeCloseTo(2000)
     const stroke = { kind: 'dynamic-bell', trigger: 'after-stroke', key_hz: null } as Move
-    expect([isShown('', stroke), isShown('trigger=after-stroke', stroke), isShown('trigger=sudden', stroke), isShown('key_hz', stroke)]).toEqual([true, true, false, false])
+    expect([
+      isShown('', stroke),
+      isShown('trigger=after-stroke', stroke),
+      isShown('trigger=sudden', stroke),
+      isShown('key_hz', stroke),
+    ]).toEqual([true, true, false, false])
   })
 
   it('keep what two kinds of move have in common', () => {
     const figure = (name: string, start: number | null): Figure => ({
-      name, title: name, help: '', control: 'number', unit: '', minimum: null, maximum: null, choices: [], optional: false, start, group: 'main', when: '', on_level: false,
+      name,
+      title: name,
+      help: '',
+      control: 'number',
+      unit: '',
+      minimum: null,
+      maximum: null,
+      choices: [],
+      optional: false,
+      start,
+      group: 'main',
+      when: '',
+      on_level: false,
     })
     const told = { says: '', family: 'static' as const, starts: [] }
-    const shelf: MoveKind = { kind: 'high-shelf', label: 'High shelf', ...told, figures: [figure('hz', null), figure('gain_db', -3), figure('q', 0.7071)] }
-    const cut: MoveKind = { kind: 'low-cut', label: 'Low cut', ...told, figures: [figure('hz', null), figure('slope_db_per_octave', 24), figure('q', 0.7071)] }
+    const shelf: MoveKind = {
+      kind: 'high-shelf',
+      label: 'High shelf',
+      ...told,
+      figures: [figure('hz', null), figure('gain_db', -3), figure('q', 0.7071)],
+    }
+    const cut: MoveKind = {
+      kind: 'low-cut',
+      label: 'Low cut',
+      ...told,
+      figures: [figure('hz', null), figure('slope_db_per_octave', 24), figure('q', 0.7071)],
+    }
     const bell = { kind: 'bell', hz: 431, gain_db: -9, q: 12, on: false } as Move
     expect(moveOfKind(shelf, 431, bell)).toEqual({ kind: 'high-shelf', hz: 431, gain_db: -9, q: 0.7071, on: false })
-    expect(moveOfKind(cut, 431, bell)).toEqual({ kind: 'low-cut', hz: 431, slope_db_per_octave: 24, q: 0.7071, on: false })
-    expect(withFigure({ ...moveOfKind(cut, 90), q: 2 } as Move, 'slope_db_per_octave', 6)).toMatchObject({ slope_db_per_octave: 6, q: 0.7071 })
+    expect(moveOfKind(cut, 431, bell)).toEqual({
+      kind: 'low-cut',
+      hz: 431,
+      slope_db_per_octave: 24,
+      q: 0.7071,
+      on: false,
+    })
+    expect(withFigure({ ...moveOfKind(cut, 90), q: 2 } as Move, 'slope_db_per_octave', 6)).toMatchObject({
+      slope_db_per_octave: 6,
+      q: 0.7071,
+    })
   })
 })

@@ -26,7 +26,17 @@ export function surfaceOf(canvas: HTMLCanvasElement): Surface | null {
 export function colours(element: Element) {
   const style = getComputedStyle(element)
   const of = (name: string) => style.getPropertyValue(`--${name}`).trim()
-  return { paper: of('paper'), ink: of('ink'), soft: of('ink-soft'), line: of('line'), green: of('green'), ochre: of('ochre'), ochreFill: of('ochre-fill'), slate: of('slate'), vermilion: of('vermilion') }
+  return {
+    paper: of('paper'),
+    ink: of('ink'),
+    soft: of('ink-soft'),
+    line: of('line'),
+    green: of('green'),
+    ochre: of('ochre'),
+    ochreFill: of('ochre-fill'),
+    slate: of('slate'),
+    vermilion: of('vermilion'),
+  }
 }
 
 /** The lines of the shared frequency axis across a lane. */

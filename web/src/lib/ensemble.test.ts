@@ -1,13 +1,19 @@
 import { describe, expect, it } from 'vitest'
 import type { ClashView, ColumnView, Move, SessionState } from '../api/client'
 import { wholeAxis } from './axis'
-import { allMoves, bandOfHz, decided, isListed, meanInk, moved, pictureOf, rasterOf, rulesFor, withoutRule, withRule } from './ensemble'
+import { allMoves, bandOfHz, isListed, meanInk, moved, pictureOf, rasterOf, ruleOf, rulesFor } from './ensemble'
 
 const packed = (...bytes: number[]) => btoa(String.fromCharCode(...bytes))
 const edges = [100, 200, 400]
 
 describe('pictures', () => {
-  const column = { ink: packed(10, 20, 200, 100), hidden: packed(0, 255, 100, 200), by: packed(1, 1, 2, 255), ink_now: packed(1, 2, 3, 4), hidden_now: packed(0, 0, 0, 0) } as ColumnView
+  const column = {
+    ink: packed(10, 20, 200, 100),
+    hidden: packed(0, 255, 100, 200),
+    by: packed(1, 1, 2, 255),
+    ink_now: packed(1, 2, 3, 4),
+    hidden_now: packed(0, 0, 0, 0),
+  } as ColumnView
   it('hold bands from below, and what is hidden only where nearly half is lost', () => {
     const picture = pictureOf(column, false)
     const { ink, hidden } = rasterOf(picture, edges, 2, wholeAxis, 1000, 115)
@@ -31,25 +37,40 @@ describe('right of way', () => {
     expect(moved(['a', 'b', 'c'], 'a', 1)).toEqual(['b', 'a', 'c'])
     expect(moved(['a', 'b', 'c'], 'b', 9)).toEqual(['a', 'c', 'b'])
   })
-  it('keeps one decision for two tracks at one place', () => {
-    const clash = { hidden: 'a', by: 'b', low_hz: 200, high_hz: 400 } as ClashView
-    const once = decided({ order: [], exceptions: [] }, clash, 'a')
-    const elsewhere = decided(once, { ...clash, low_hz: 2000, high_hz: 3000 }, 'b')
-    const turned = decided(elsewhere, { ...clash, hidden: 'b', by: 'a' }, null)
-    expect(turned.exceptions?.map((rule) => [rule.low_hz, rule.first])).toEqual([[2000, 'b'], [200, null]])
-    const third = withRule(turned, { one: 'b', other: 'c', low_hz: 50, high_hz: 90, first: 'c' })
-    expect(rulesFor(third, 'b', 'a').map((rule) => rule.low_hz)).toEqual([2000, 200])
-    expect(withoutRule(third, { one: 'b', other: 'a', low_hz: 2000, high_hz: 3000, first: null }).exceptions?.map((rule) => rule.low_hz)).toEqual([200, 50])
+  it('has rules, of which those for two tracks are told whichever is named first', () => {
+    const clash = { hidden: 'a', by: 'b', low_hz: 12, high_hz: 400 } as ClashView
+    expect(ruleOf(clash, 'a')).toEqual({ one: 'a', other: 'b', low_hz: 20, high_hz: 400, first: 'a' })
+    const other = { one: 'b', other: 'c', low_hz: 50, high_hz: 90, first: 'c' }
+    const rights = { order: [], exceptions: [ruleOf(clash, 'a'), other] }
+    expect(rulesFor(rights, 'b', 'a')).toEqual([ruleOf(clash, 'a')])
   })
 })
 
 describe('the register of moves', () => {
-  const entry = (id: string, move: Partial<Move>, reason = '', clash: object | null = null) => ({ id, move: { kind: 'bell', on: true, ...move }, reason, clash })
+  const entry = (id: string, move: Partial<Move>, reason = '', clash: object | null = null) => ({
+    id,
+    move: { kind: 'bell', on: true, ...move },
+    reason,
+    clash,
+  })
   const session = {
-    tracks: [{ id: 't', name: 'Oboe', ledger: [entry('1', {}, 'ring at F#5'), entry('2', { kind: 'dynamic-bell', on: false }, 'Gives way to Voice', {})] }],
-    groups: [], master: { id: 'm', name: 'Mix', ledger: [entry('3', { kind: 'plane' })], ledger_on: false },
+    tracks: [
+      {
+        id: 't',
+        name: 'Oboe',
+        ledger: [
+          entry('1', {}, 'ring at F#5'),
+          entry('2', { kind: 'dynamic-bell', on: false }, 'Gives way to Voice', {}),
+        ],
+      },
+    ],
+    groups: [],
+    master: { id: 'm', name: 'Mix', ledger: [entry('3', { kind: 'plane' })], ledger_on: false },
   } as unknown as SessionState
-  const found = (filter: Parameters<typeof isListed>[1], search = '') => allMoves(session).filter((one) => isListed(one, filter, search)).map((one) => one.entry.id)
+  const found = (filter: Parameters<typeof isListed>[1], search = '') =>
+    allMoves(session)
+      .filter((one) => isListed(one, filter, search))
+      .map((one) => one.entry.id)
   it('lists, filters and searches all of them', () => {
     expect(found('all')).toEqual(['1', '2', '3'])
     expect(found('on')).toEqual(['1', '3'])

@@ -1,5 +1,13 @@
 /** Pure helpers of the Ensemble: pictures of columns, decisions on the right of way. */
-import type { ClashView, ColumnView, EnsembleView, LedgerEntry, RightOfWay, SessionState } from '../api/client'
+import type {
+  ClashView,
+  ColumnView,
+  EnsembleView,
+  LedgerEntry,
+  RegionRule,
+  RightOfWay,
+  SessionState,
+} from '../api/client'
 import { yOfHz, type FrequencyView } from './axis'
 
 /** (bands, times) bytes, the lowest band first. */
@@ -15,7 +23,11 @@ const bytes = (text: string) => Uint8Array.from(atob(text), (letter) => letter.c
 
 /** Unpack a column's pictures: as it is now, or without the moves by which tracks yield. */
 export function pictureOf(column: ColumnView, now: boolean): BandPicture {
-  return { ink: bytes(now ? column.ink_now : column.ink), hidden: bytes(now ? column.hidden_now : column.hidden), by: bytes(column.by) }
+  return {
+    ink: bytes(now ? column.ink_now : column.ink),
+    hidden: bytes(now ? column.hidden_now : column.hidden),
+    by: bytes(column.by),
+  }
 }
 
 /** Which band a frequency lies in; -1 beyond the model. */
@@ -25,7 +37,14 @@ export function bandOfHz(edges: readonly number[], hz: number): number {
 }
 
 /** Alphas for a picture `height` pixels high and one pixel a time step wide: ink, and where it is hidden (0 or 255). */
-export function rasterOf(picture: BandPicture, edges: readonly number[], nTimes: number, view: FrequencyView, height: number, hiddenFrom: number): { ink: Uint8Array; hidden: Uint8Array } {
+export function rasterOf(
+  picture: BandPicture,
+  edges: readonly number[],
+  nTimes: number,
+  view: FrequencyView,
+  height: number,
+  hiddenFrom: number,
+): { ink: Uint8Array; hidden: Uint8Array } {
   const ink = new Uint8Array(nTimes * height)
   const hidden = new Uint8Array(nTimes * height)
   for (let band = 0; band < edges.length - 1; band++) {
@@ -58,26 +77,20 @@ export function moved(order: readonly string[], id: string, to: number): string[
   return [...rest.slice(0, Math.max(to, 0)), id, ...rest.slice(Math.max(to, 0))]
 }
 
-/** A rule beside the order: who of two goes first in a region; null: both stay. */
-export type RegionRule = NonNullable<RightOfWay['exceptions']>[number]
-
-const samePlace = (one: RegionRule, other: RegionRule) =>
-  [other.one, other.other].includes(one.one) && [other.one, other.other].includes(one.other) && one.low_hz === other.low_hz && one.high_hz === other.high_hz
-
-/** Return the right of way with a rule added: of all at one place the last counts. */
-export const withRule = (rights: RightOfWay, rule: RegionRule): RightOfWay => ({ ...withoutRule(rights, rule), exceptions: [...(withoutRule(rights, rule).exceptions ?? []), rule] })
-
-/** Return the right of way without the rule at a place. */
-export const withoutRule = (rights: RightOfWay, rule: RegionRule): RightOfWay => ({ ...rights, exceptions: (rights.exceptions ?? []).filter((old) => !samePlace(old, rule)) })
-
 /** Return the rules for two tracks. */
 export const rulesFor = (rights: RightOfWay | undefined, one: string, other: string): RegionRule[] =>
-  (rights?.exceptions ?? []).filter((rule) => [rule.one, rule.other].includes(one) && [rule.one, rule.other].includes(other))
+  (rights?.exceptions ?? []).filter(
+    (rule) => [rule.one, rule.other].includes(one) && [rule.one, rule.other].includes(other),
+  )
 
-/** Return the right of way with a decision on a clash. */
-export function decided(rights: RightOfWay, clash: ClashView, first: string | null): RightOfWay {
-  return withRule(rights, { one: clash.hidden, other: clash.by ?? '', low_hz: Math.max(clash.low_hz, 20), high_hz: Math.min(clash.high_hz, 20_000), first })
-}
+/** The rule that a decision on a clash makes. */
+export const ruleOf = (clash: ClashView, first: string | null): RegionRule => ({
+  one: clash.hidden,
+  other: clash.by ?? '',
+  low_hz: Math.max(clash.low_hz, 20),
+  high_hz: Math.min(clash.high_hz, 20_000),
+  first,
+})
 
 /** A move of the whole session, with where it stands. */
 export interface RegisteredMove {
@@ -89,7 +102,13 @@ export interface RegisteredMove {
 
 export function allMoves(session: SessionState): RegisteredMove[] {
   return [...session.tracks, ...session.groups, session.master].flatMap((strip) =>
-    strip.ledger.map((entry) => ({ stripId: strip.id, stripName: strip.name, entry, stripOn: strip.ledger_on ?? true })))
+    strip.ledger.map((entry) => ({
+      stripId: strip.id,
+      stripName: strip.name,
+      entry,
+      stripOn: strip.ledger_on ?? true,
+    })),
+  )
 }
 
 export type MoveFilter = 'all' | 'on' | 'off' | 'cuts' | 'dynamic' | 'yields'
@@ -97,11 +116,21 @@ export type MoveFilter = 'all' | 'on' | 'off' | 'cuts' | 'dynamic' | 'yields'
 export function isListed({ entry, stripName }: RegisteredMove, filter: MoveFilter, search: string): boolean {
   const { move } = entry
   const fits = {
-    all: true, on: move.on !== false, off: move.on === false, yields: Boolean(entry.clash),
-    dynamic: move.kind.startsWith('dynamic') || move.kind === 'plane', cuts: !move.kind.startsWith('dynamic') && move.kind !== 'plane',
+    all: true,
+    on: move.on !== false,
+    off: move.on === false,
+    yields: Boolean(entry.clash),
+    dynamic: move.kind.startsWith('dynamic') || move.kind === 'plane',
+    cuts: !move.kind.startsWith('dynamic') && move.kind !== 'plane',
   }[filter]
   const text = `${stripName} ${move.kind.replaceAll('-', ' ')} ${entry.reason ?? ''}`.toLowerCase()
-  return fits && search.toLowerCase().split(/\s+/).every((word) => text.includes(word))
+  return (
+    fits &&
+    search
+      .toLowerCase()
+      .split(/\s+/)
+      .every((word) => text.includes(word))
+  )
 }
 
 /** Columns in right-of-way order. */

@@ -1,5 +1,17 @@
 import { describe, expect, it } from 'vitest'
-import { formatDb, formatFigure, formatHz, noteOfHz, octavesToQ, parseFigure, parseHz, parseQ, qToOctaves, stepFigure, unbroken } from './figures'
+import {
+  formatDb,
+  formatFigure,
+  formatHz,
+  noteOfHz,
+  octavesToQ,
+  parseFigure,
+  parseHz,
+  parseQ,
+  qToOctaves,
+  stepFigure,
+  unbroken,
+} from './figures'
 
 describe('figures as people type them', () => {
   it('reads frequencies with units, and notes with cents', () => {
@@ -16,7 +28,8 @@ describe('figures as people type them', () => {
   })
 
   it('refuses what is no figure', () => {
-    for (const text of ['', 'k', 'H4', '1e9', '12 dB', '3.5.1', '--3', 'NaN', 'Infinity']) expect(parseHz(text)).toBeNull()
+    for (const text of ['', 'k', 'H4', '1e9', '12 dB', '3.5.1', '--3', 'NaN', 'Infinity'])
+      expect(parseHz(text)).toBeNull()
     expect(parseFigure('dB', 'loud')).toBeNull()
     expect(parseQ('-0.1 oct')).toBeNull()
     expect(parseFigure('pan', '30 up')).toBeNull()
@@ -34,7 +47,12 @@ describe('figures as people type them', () => {
 
   it('turns octaves into Q and back as the tables do', () => {
     // Q = sqrt(2^N)/(2^N - 1): 1/4 octave 5.7636, 1/3 4.3185, 1 octave 1.4142, 2 octaves 0.6667
-    for (const [octaves, q] of [[0.25, 5.7636], [1 / 3, 4.3185], [1, 1.4142], [2, 0.6667]] as const) {
+    for (const [octaves, q] of [
+      [0.25, 5.7636],
+      [1 / 3, 4.3185],
+      [1, 1.4142],
+      [2, 0.6667],
+    ] as const) {
       expect(octavesToQ(octaves)).toBeCloseTo(q, 4)
       expect(qToOctaves(q)).toBeCloseTo(octaves, 3)
     }
@@ -42,7 +60,15 @@ describe('figures as people type them', () => {
   })
 
   it('writes what it reads', () => {
-    for (const [unit, value] of [['Hz', 431.2], ['Hz', 3517], ['Hz', 12340], ['dB', -6.5], ['Q', 5.76], ['pan', -0.35], ['s', 3.6]] as const) {
+    for (const [unit, value] of [
+      ['Hz', 431.2],
+      ['Hz', 3517],
+      ['Hz', 12340],
+      ['dB', -6.5],
+      ['Q', 5.76],
+      ['pan', -0.35],
+      ['s', 3.6],
+    ] as const) {
       const again = parseFigure(unit, formatFigure(unit, value))
       expect(again).not.toBeNull()
       expect(again).toBeCloseTo(value, unit === 'Hz' ? -1 : 2)
@@ -52,7 +78,9 @@ describe('figures as people type them', () => {
   })
 
   it('keeps a figure and its unit together', () => {
-    expect(unbroken('voice gained 31 % there; 1.20 kHz, -6 dB')).toBe('voice gained 31\u00a0% there; 1.20\u00a0kHz, -6\u00a0dB')
+    expect(unbroken('voice gained 31 % there; 1.20 kHz, -6 dB')).toBe(
+      'voice gained 31\u00a0% there; 1.20\u00a0kHz, -6\u00a0dB',
+    )
     expect(unbroken('at 5 places of 3 strokes')).toBe('at 5 places of 3 strokes')
   })
 
@@ -70,7 +98,13 @@ describe('figures as people type them', () => {
 
   it('knows the units of every figure that moves have', () => {
     for (const [unit, value, text] of [
-      ['ms', 8, '8 ms'], [':1', 4, '4:1'], ['%', 90, '90 %'], ['ct', 40, '40 ct'], ['dBFS', -42, '-42 dBFS'], ['B', 0.0001, '0.0001 B'], ['', 12, '12'],
+      ['ms', 8, '8 ms'],
+      [':1', 4, '4:1'],
+      ['%', 90, '90 %'],
+      ['ct', 40, '40 ct'],
+      ['dBFS', -42, '-42 dBFS'],
+      ['B', 0.0001, '0.0001 B'],
+      ['', 12, '12'],
     ] as const) {
       expect(formatFigure(unit, value)).toBe(text)
       expect(parseFigure(unit, text)).toBeCloseTo(value)

@@ -11,7 +11,10 @@ export const midiToHz = (midi: number) => A4_HZ * 2 ** ((midi - A4_MIDI) / 12)
 export function noteOfHz(hz: number): { name: string; cents: number } {
   const midi = A4_MIDI + 12 * Math.log2(hz / A4_HZ)
   const nearest = Math.round(midi)
-  return { name: `${NAMES[((nearest % 12) + 12) % 12]}${Math.floor(nearest / 12) - 1}`, cents: Math.round(100 * (midi - nearest)) }
+  return {
+    name: `${NAMES[((nearest % 12) + 12) % 12]}${Math.floor(nearest / 12) - 1}`,
+    cents: Math.round(100 * (midi - nearest)),
+  }
 }
 
 const number = (text: string): number | null => {
@@ -116,3 +119,7 @@ export function stepFigure(unit: string, value: number, direction: 1 | -1, fine:
   if (unit === 's') return value + direction * (fine ? 0.001 : 0.01)
   return value + direction * (fine ? 0.1 : 0.5)
 }
+
+/** A size on the disk. */
+export const formatBytes = (bytes: number) =>
+  bytes < 1e9 ? `${(bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0)} MB` : `${(bytes / 1e9).toFixed(2)} GB`

@@ -40,7 +40,10 @@ export function placeNotes(notes: readonly Note[], height: number, gap: number):
     }
     blocks.push(block)
   }
-  return settle(blocks.map((block) => ({ ...block, top: top(block) })), height)
+  return settle(
+    blocks.map((block) => ({ ...block, top: top(block) })),
+    height,
+  )
 }
 
 function settle(blocks: { notes: Note[]; size: number; top: number }[], height: number): Placed[] {

@@ -10,12 +10,18 @@ export function atFullDepth(known: Responses): number[] | null {
 }
 
 /** What the dynamic and adaptive moves of a ledger do at one moment, in dB. */
-export function atThisMoment(known: Responses, ledger: readonly LedgerEntry[], moves: readonly MoveGain[], axisHz: readonly number[]): number[] {
+export function atThisMoment(
+  known: Responses,
+  ledger: readonly LedgerEntry[],
+  moves: readonly MoveGain[],
+  axisHz: readonly number[],
+): number[] {
   const sum = new Array<number>(known.steady_db.length).fill(0)
   for (const { entry_id: id, gain_db: gain, bands } of moves) {
     const index = ledger.findIndex((entry) => entry.id === id)
     const moving = known.moving.find((one) => one.index === index)
-    if (moving?.extent_db) moving.full_db.forEach((db, at) => (sum[at] = (sum[at] ?? 0) + (db * gain) / moving.extent_db))
+    if (moving?.extent_db)
+      moving.full_db.forEach((db, at) => (sum[at] = (sum[at] ?? 0) + (db * gain) / moving.extent_db))
     if (bands?.length) addBands(sum, bands as [number, number][], axisHz)
   }
   return sum
@@ -28,6 +34,7 @@ function addBands(sum: number[], bands: readonly (readonly [number, number])[], 
     while (band < bands.length - 2 && (bands[band + 1]?.[0] ?? 0) < hz) band += 1
     const [lowHz = 1, lowDb = 0] = bands[band] ?? []
     const [highHz = 1, highDb = 0] = bands[band + 1] ?? []
-    if (hz >= lowHz && hz <= highHz) sum[at] = (sum[at] ?? 0) + lowDb + ((highDb - lowDb) * (hz - lowHz)) / Math.max(highHz - lowHz, 1)
+    if (hz >= lowHz && hz <= highHz)
+      sum[at] = (sum[at] ?? 0) + lowDb + ((highDb - lowDb) * (hz - lowHz)) / Math.max(highHz - lowHz, 1)
   })
 }

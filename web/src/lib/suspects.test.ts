@@ -4,7 +4,8 @@ import { evidencePath, isAnswered, probeOfSuspect } from './suspects'
 
 const suspect = (hz: number, q: number, kind = 'ring') =>
   ({ hz, q, kind, auditions: { hz, dip_db: 9.5, width_octaves: 0.3 } }) as unknown as Suspect
-const answering = (hz: number, kind = 'ring') => ({ id: 'e', move: {}, reason: '', evidence: { hz, kind } }) as unknown as LedgerEntry
+const answering = (hz: number, kind = 'ring') =>
+  ({ id: 'e', move: {}, reason: '', evidence: { hz, kind } }) as unknown as LedgerEntry
 
 describe('a suspect', () => {
   it('is answered by a move whose evidence is of its kind and place', () => {
@@ -22,7 +23,12 @@ describe('a suspect', () => {
   })
 
   it('is heard at its place and width: gone by as much as it stands out, lifted by what the user has set', () => {
-    expect(probeOfSuspect(suspect(431, 20), 'dip', 15)).toEqual({ kind: 'dip', hz: 431, amount_db: 9.5, width_octaves: 0.3 })
+    expect(probeOfSuspect(suspect(431, 20), 'dip', 15)).toEqual({
+      kind: 'dip',
+      hz: 431,
+      amount_db: 9.5,
+      width_octaves: 0.3,
+    })
     expect(probeOfSuspect(suspect(431, 20), 'lift', 12)).toMatchObject({ kind: 'lift', amount_db: 12 })
     expect(probeOfSuspect(suspect(431, 20), 'only', 12)).toMatchObject({ kind: 'only' })
   })

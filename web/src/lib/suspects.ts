@@ -10,11 +10,21 @@ const SAME_OCTAVES = 60 / 1200
 
 /** Tell whether a move of the ledger answers a suspect: its evidence names the same place and width. */
 export const isAnswered = (suspect: Suspect, ledger: readonly LedgerEntry[]) =>
-  ledger.some(({ evidence }) => evidence && evidence.kind === suspect.kind && Math.abs(Math.log2(evidence.hz / suspect.hz)) <= Math.max(SAME_OCTAVES, qToOctaves(suspect.q) / 2))
+  ledger.some(
+    ({ evidence }) =>
+      evidence &&
+      evidence.kind === suspect.kind &&
+      Math.abs(Math.log2(evidence.hz / suspect.hz)) <= Math.max(SAME_OCTAVES, qToOctaves(suspect.q) / 2),
+  )
 
 /** What the probe is to play for a suspect, by the core's figures. */
 export function probeOfSuspect({ auditions }: Suspect, how: SuspectAudition, liftDb: number): Omit<Probe, 'track_id'> {
-  return { kind: how, hz: auditions.hz, amount_db: how === 'dip' ? auditions.dip_db : liftDb, width_octaves: auditions.width_octaves }
+  return {
+    kind: how,
+    hz: auditions.hz,
+    amount_db: how === 'dip' ? auditions.dip_db : liftDb,
+    width_octaves: auditions.width_octaves,
+  }
 }
 
 /** Points of the small picture of evidence, frequency up, level sideways, inside width x height. */
@@ -24,9 +34,11 @@ export function evidencePath(hz: readonly number[], db: readonly number[], width
   const top = Math.max(...db)
   const bottom = Math.min(...db)
   const range = Math.max(top - bottom, 12)
-  return db.map((level, index) => {
-    const x = ((level - bottom) / range) * (width - 2) + 1
-    const y = height - ((Math.log2(hz[index] ?? 20) - low) / span) * height
-    return `${index ? 'L' : 'M'}${x.toFixed(1)} ${y.toFixed(1)}`
-  }).join(' ')
+  return db
+    .map((level, index) => {
+      const x = ((level - bottom) / range) * (width - 2) + 1
+      const y = height - ((Math.log2(hz[index] ?? 20) - low) / span) * height
+      return `${index ? 'L' : 'M'}${x.toFixed(1)} ${y.toFixed(1)}`
+    })
+    .join(' ')
 }

@@ -52,7 +52,10 @@ export function planTiles(
       const topOctave = (row + 1) * partOctaves
       const tileHeight = (partOctaves / shown) * height
       plans.push({
-        timeZoom, column, freqZoom, row,
+        timeZoom,
+        column,
+        freqZoom,
+        row,
         x: (column * tileS + offsetS - time.startS) * pixelsPerS,
         y: ((Math.log2(freq.highHz / LOWEST_HZ) - topOctave) / shown) * height,
         width: tileS * pixelsPerS,

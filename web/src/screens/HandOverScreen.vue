@@ -1,11 +1,13 @@
 <script setup lang="ts">
 /** Rendered files and settings lists leave the house here. */
+import DeleteButton from '../components/DeleteButton.vue'
+import { useBench, useSession } from '../composables/work'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElProgress, ElRadioButton, ElRadioGroup } from 'element-plus'
-import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useQuery } from '@tanstack/vue-query'
+import { computed, onMounted, ref, watch } from 'vue'
 import { api, type HandOver, type HandOverRequest } from '../api/client'
-import { useBench } from '../composables/useBench'
-import { useSession } from '../composables/useSession'
-import { formatTime } from '../lib/figures'
+import { queries } from '../api/reads'
+import { formatBytes, formatTime } from '../lib/figures'
 
 type Output = NonNullable<HandOverRequest['output']>
 const OUTPUTS: { value: Output; label: string }[] = [
@@ -14,7 +16,8 @@ const OUTPUTS: { value: Output; label: string }[] = [
   { value: 'flac-24', label: 'FLAC, 24 bit' },
 ]
 const POLL_MS = 400
-const { state } = useSession()
+const session = useSession()
+const { state } = session
 const { loop } = useBench()
 const what = ref<HandOverRequest['what']>('tracks')
 const trackIds = ref<string[]>([])
@@ -22,43 +25,42 @@ const output = ref<Output>('wav-24')
 const stretch = ref<'song' | 'loop'>('song')
 const faders = ref(false)
 const levelMatch = ref(false)
-const list = ref<HandOver[]>([])
 const problem = ref('')
-let timer = 0
+/** Asked again only while something is being rendered. */
+const listing = useQuery(
+  {
+    queryKey: ['handovers', session.id],
+    queryFn: () => api.handovers(session.id),
+    staleTime: 0,
+    shallow: true,
+    refetchInterval: ({ state: { data } }) => (data?.some(isUnderWay) ? POLL_MS : false),
+  },
+  queries,
+)
+const list = computed(() => listing.data.value ?? [])
+const isUnderWay = (one: HandOver) => one.status === 'waiting' || one.status === 'running'
 
 const treated = computed(() => state.value?.tracks.filter((track) => track.ledger.length) ?? [])
 const ready = computed(() => what.value === 'mix' || trackIds.value.length > 0)
-const base = computed(() => `/api/sessions/${state.value?.id}`)
+const base = computed(() => `/api/sessions/${session.id}`)
 
 // Common ground: tracks go out as they came in, the mix as it was heard.
 watch(what, (now) => (faders.value = levelMatch.value = now === 'mix'))
 
-async function refresh() {
-  const id = state.value?.id
-  if (!id) return
-  try {
-    list.value = await api.handovers(id)
-    problem.value = ''
-  } catch (error) {
-    problem.value = (error as Error).message
-  }
-  timer = window.setTimeout(() => void refresh(), POLL_MS)
-}
-onMounted(() => {
-  trackIds.value = treated.value.map((track) => track.id)
-  void refresh()
-})
-onBeforeUnmount(() => window.clearTimeout(timer))
+onMounted(() => (trackIds.value = treated.value.map((track) => track.id)))
 
 async function render() {
-  const id = state.value?.id
-  if (!id) return
+  problem.value = ''
   try {
-    const asked = await api.handOver(id, {
-      what: what.value, track_ids: what.value === 'tracks' ? trackIds.value : [], output: output.value, stretch: stretch.value,
-      faders: faders.value, level_match: levelMatch.value,
+    await api.handOver(session.id, {
+      what: what.value,
+      track_ids: what.value === 'tracks' ? trackIds.value : [],
+      output: output.value,
+      stretch: stretch.value,
+      faders: faders.value,
+      level_match: levelMatch.value,
     })
-    list.value = [asked, ...list.value]
+    await listing.refetch()
   } catch (error) {
     problem.value = (error as Error).message
   }
@@ -66,13 +68,19 @@ async function render() {
 
 async function cancel(one: HandOver) {
   await api.cancel(one.id).catch((error: Error) => (problem.value = error.message))
+  await listing.refetch()
 }
 
-const size = (bytes: number) => `${(bytes / 1e6).toFixed(1)} MB`
+async function remove(one: HandOver) {
+  await api.deleteHandOver(one.id)
+  await listing.refetch()
+}
+const bytesOf = async (one: HandOver) => (await api.storage(session.id)).handover_bytes[one.id] ?? 0
 const told = (one: HandOver) => {
   const format = OUTPUTS.find((known) => known.value === one.request.output)?.label ?? ''
   const tracks = one.request.track_ids?.length ?? 0
-  return `${one.request.what === 'mix' ? 'The mix' : `${tracks} ${tracks === 1 ? 'track' : 'tracks'}`}, ${one.request.stretch === 'loop' ? 'the loop' : 'the whole song'}, ${format}`
+  const subject = one.request.what === 'mix' ? 'The mix' : `${tracks} ${tracks === 1 ? 'track' : 'tracks'}`
+  return `${subject}, ${one.request.stretch === 'loop' ? 'the loop' : 'the whole song'}, ${format}`
 }
 </script>
 
@@ -80,7 +88,10 @@ const told = (one: HandOver) => {
   <div class="page">
     <section class="ask" aria-label="Render files">
       <h2>Render files</h2>
-      <ElRadioGroup v-model="what" aria-label="What"><ElRadioButton value="tracks">Tracks</ElRadioButton><ElRadioButton value="mix">The mix</ElRadioButton></ElRadioGroup>
+      <ElRadioGroup v-model="what" aria-label="What"
+        ><ElRadioButton value="tracks">Tracks</ElRadioButton
+        ><ElRadioButton value="mix">The mix</ElRadioButton></ElRadioGroup
+      >
       <template v-if="what === 'tracks'">
         <p class="soft">
           <button class="plain link" @click="trackIds = treated.map((track) => track.id)">those with moves</button>
@@ -89,17 +100,39 @@ const told = (one: HandOver) => {
         </p>
         <ElCheckboxGroup v-model="trackIds" class="tracks">
           <ElCheckbox v-for="track in state?.tracks ?? []" :key="track.id" :value="track.id" :label="track.name">
-            {{ track.name }} <span class="figures soft">{{ track.ledger.length }} {{ track.ledger.length === 1 ? 'move' : 'moves' }}{{ track.ledger_on || !track.ledger.length ? '' : ', off' }}</span>
+            {{ track.name }}
+            <span class="figures soft"
+              >{{ track.ledger.length }} {{ track.ledger.length === 1 ? 'move' : 'moves'
+              }}{{ track.ledger_on || !track.ledger.length ? '' : ', off' }}</span
+            >
           </ElCheckbox>
         </ElCheckboxGroup>
         <p class="soft">Same start, length, channels, rate and name as the file that came in, plus “mivlo”.</p>
       </template>
-      <div class="row"><span class="soft">Format</span>
-        <ElRadioGroup v-model="output" aria-label="Format"><ElRadioButton v-for="known in OUTPUTS" :key="known.value" :value="known.value">{{ known.label }}</ElRadioButton></ElRadioGroup></div>
-      <div class="row"><span class="soft">Stretch</span>
-        <ElRadioGroup v-model="stretch" aria-label="Stretch"><ElRadioButton value="song">Whole song</ElRadioButton>
-          <ElRadioButton value="loop" :disabled="!loop">Loop{{ loop ? ` ${formatTime(loop.startS)}–${formatTime(loop.endS)}` : ' (none set)' }}</ElRadioButton></ElRadioGroup></div>
-      <div class="row"><ElCheckbox v-model="faders" :label="what === 'mix' ? 'with gain and pan' : 'with the gain set in Gather'" /><ElCheckbox v-model="levelMatch" label="level-matched" /></div>
+      <div class="row">
+        <span class="soft">Format</span>
+        <ElRadioGroup v-model="output" aria-label="Format"
+          ><ElRadioButton v-for="known in OUTPUTS" :key="known.value" :value="known.value">{{
+            known.label
+          }}</ElRadioButton></ElRadioGroup
+        >
+      </div>
+      <div class="row">
+        <span class="soft">Stretch</span>
+        <ElRadioGroup v-model="stretch" aria-label="Stretch"
+          ><ElRadioButton value="song">Whole song</ElRadioButton>
+          <ElRadioButton value="loop" :disabled="!loop"
+            >Loop{{ loop ? ` ${formatTime(loop.startS)}–${formatTime(loop.endS)}` : ' (none set)' }}</ElRadioButton
+          ></ElRadioGroup
+        >
+      </div>
+      <div class="row">
+        <ElCheckbox
+          v-model="faders"
+          :label="what === 'mix' ? 'with gain and pan' : 'with the gain set in Gather'" /><ElCheckbox
+          v-model="levelMatch"
+          label="level-matched" />
+      </div>
       <ElButton type="primary" data-test="render" :disabled="!ready" @click="render">Render</ElButton>
       <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
     </section>
@@ -107,40 +140,97 @@ const told = (one: HandOver) => {
       <h2>Rendered</h2>
       <p v-if="!list.length" class="soft">Nothing rendered yet.</p>
       <article v-for="one in list" :key="one.id" data-test="handover" :class="one.status">
-        <div class="head"><strong>{{ told(one) }}</strong>
-          <button v-if="one.status === 'waiting' || one.status === 'running'" class="plain boxed" @click="cancel(one)">cancel</button>
-          <a v-if="one.status === 'done' && one.files.length > 1" :href="`/api/handovers/${one.id}/all`" download>all as one zip</a></div>
+        <div class="head">
+          <strong>{{ told(one) }}</strong>
+          <button v-if="one.status === 'waiting' || one.status === 'running'" class="plain boxed" @click="cancel(one)">
+            cancel
+          </button>
+          <a v-if="one.status === 'done' && one.files.length > 1" :href="`/api/handovers/${one.id}/all`" download
+            >all as one zip</a
+          >
+          <DeleteButton
+            v-if="!isUnderWay(one)"
+            :what="told(one)"
+            :bytes="() => bytesOf(one)"
+            :remove="() => remove(one)" />
+        </div>
         <ElProgress v-if="one.status === 'running'" :percentage="Math.round(one.progress * 100)" />
         <p v-else-if="one.status === 'waiting'" class="soft">waits for its turn</p>
         <p v-else-if="one.status === 'cancelled'" class="soft">cancelled; nothing was kept</p>
         <p v-else-if="one.status === 'failed'" class="problem">failed: {{ one.message }}</p>
         <ul v-else>
           <li v-for="(file, index) in one.files" :key="file.name">
-            <a :href="`/api/handovers/${one.id}/files/${index}`" data-test="download" download>{{ file.name }}</a> <span class="figures soft">{{ size(file.bytes) }}</span>
-            <span v-if="file.clipped_samples" class="problem"> {{ file.clipped_samples }} samples over full scale were clipped: turn it down, or choose float</span>
+            <a :href="`/api/handovers/${one.id}/files/${index}`" data-test="download" download>{{ file.name }}</a>
+            {{ ' ' }}<span class="figures soft">{{ formatBytes(file.bytes) }}</span>
+            <span v-if="file.clipped_samples" class="problem">
+              {{ file.clipped_samples }} samples over full scale were clipped: turn it down, or choose float</span
+            >
           </li>
         </ul>
       </article>
       <h2>Settings list</h2>
       <p>The moves written out for any equalizer elsewhere, with the Q convention stated.</p>
-      <p><a :href="`${base}/settings-list`" target="_blank">All tracks, one page to print</a> · <a :href="`${base}/settings-list.csv`" download>as CSV</a></p>
-      <p v-for="track in treated" :key="track.id">{{ track.name }}: <a :href="`${base}/settings-list?track_id=${track.id}`" target="_blank">page</a> ·
-        <a :href="`${base}/settings-list.csv?track_id=${track.id}`" download>CSV</a></p>
+      <p>
+        <a :href="`${base}/settings-list`" target="_blank">All tracks, one page to print</a> ·
+        <a :href="`${base}/settings-list.csv`" download>as CSV</a>
+      </p>
+      <p v-for="track in treated" :key="track.id">
+        {{ track.name }}: <a :href="`${base}/settings-list?track_id=${track.id}`" target="_blank">page</a> ·
+        <a :href="`${base}/settings-list.csv?track_id=${track.id}`" download>CSV</a>
+      </p>
     </section>
   </div>
 </template>
 
 <style scoped>
-.page { height: 100%; overflow: auto; display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 40px; padding: 8px 24px 24px; }
-h2 { font-size: 17px; margin: 16px 0 12px; border-bottom: 1.5px solid var(--ink); }
-.ask > * { margin-bottom: 12px; }
-.tracks { display: grid; grid-template-columns: 1fr 1fr; }
-.row { display: flex; gap: 14px; align-items: center; }
-.row > .soft { width: 56px; }
-article { border-bottom: 1px solid var(--line); padding: 6px 0; }
-.head { display: flex; gap: 12px; align-items: baseline; }
-ul { margin: 4px 0; padding-left: 18px; }
-a { color: var(--ink); }
-.link { text-decoration: underline; }
-.problem { color: var(--vermilion); }
+.page {
+  height: 100%;
+  overflow: auto;
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  gap: 40px;
+  padding: 8px 24px 24px;
+}
+h2 {
+  font-size: 17px;
+  margin: 16px 0 12px;
+  border-bottom: 1.5px solid var(--ink);
+}
+.ask > * {
+  margin-bottom: 12px;
+}
+.tracks {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+}
+.row {
+  display: flex;
+  gap: 14px;
+  align-items: center;
+}
+.row > .soft {
+  width: 56px;
+}
+article {
+  border-bottom: 1px solid var(--line);
+  padding: 6px 0;
+}
+.head {
+  display: flex;
+  gap: 12px;
+  align-items: baseline;
+}
+ul {
+  margin: 4px 0;
+  padding-left: 18px;
+}
+a {
+  color: var(--ink);
+}
+.link {
+  text-decoration: underline;
+}
+.problem {
+  color: var(--vermilion);
+}
 </style>

@@ -1,6 +1,6 @@
 /** Small pictures under way, so that one sees how many are still to come. */
 import { computed, reactive } from 'vue'
-import { loadPicture } from '../api/client'
+import { loadPicture } from './client'
 
 const waiting = reactive(new Map<string, number>())
 

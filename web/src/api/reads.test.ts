@@ -1,6 +1,6 @@
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
 import { effectScope, nextTick, ref, type EffectScope } from 'vue'
-import { useLatest } from './useLatest'
+import { queries, useRead } from './reads'
 
 let scope: EffectScope
 let asked: { question: number; answer: (value: string) => void; fail: () => void }[]
@@ -9,6 +9,7 @@ beforeEach(() => {
   vi.useFakeTimers()
   scope = effectScope()
   asked = []
+  queries.clear()
 })
 afterEach(() => {
   scope.stop()
@@ -20,15 +21,25 @@ const ask = (question: number) =>
 
 /** Let promises and watchers run that are due. */
 async function settled() {
-  for (let turn = 0; turn < 6; turn++) await nextTick()
+  for (let turn = 0; turn < 4; turn++) {
+    await nextTick()
+    await vi.advanceTimersByTimeAsync(1)
+  }
 }
 
 function opened() {
   const question = ref<number | null>(1)
   const subject = ref('a track')
-  const answer = scope.run(() => useLatest(() => question.value, ask, () => subject.value))
-  if (!answer) throw new Error('the scope is closed')
-  return { question, subject, answer }
+  const read = scope.run(() =>
+    useRead(
+      'test',
+      () => question.value,
+      ask,
+      () => subject.value,
+    ),
+  )
+  if (!read) throw new Error('the scope is closed')
+  return { question, subject, answer: read.answer }
 }
 
 describe('what the server computes', () => {

@@ -1,0 +1,40 @@
+/** Opening a session: its store, and all that is made of it, in a scope that ends with it. */
+import { effectScope, type EffectScope } from 'vue'
+import { api, type SessionState } from '../api/client'
+import { queries } from '../api/reads'
+import { showInDebugHandle } from '../debug'
+import { makeBench } from './useBench'
+import { makeEnsemble } from './useEnsemble'
+import { makeHunt } from './useHunt'
+import { makePlay } from './usePlay'
+import { makeSession } from './useSession'
+import { makeSurvey } from './useSurvey'
+import { makeViews } from './useViews'
+import type { Work } from './work'
+
+export interface OpenWork {
+  readonly work: Work
+  readonly scope: EffectScope
+}
+
+/** What this server can do stays the same as long as it runs. */
+const about = () => queries.ensureQueryData({ queryKey: ['about'], queryFn: api.about })
+
+export async function openWork(sessionId: string): Promise<OpenWork> {
+  const [known, opened] = await Promise.all([about(), api.session(sessionId)])
+  const scope = effectScope(true)
+  const work = scope.run(() => workOn(known, opened)) as Work
+  showInDebugHandle(work)
+  return { work, scope }
+}
+
+function workOn(known: Awaited<ReturnType<typeof about>>, opened: SessionState): Work {
+  const session = makeSession(known, opened)
+  const play = makePlay(session)
+  const bench = makeBench(session, play)
+  const hunt = makeHunt(session, play, bench)
+  const views = makeViews(session, play, bench)
+  const survey = makeSurvey(session, play, bench)
+  const ensemble = makeEnsemble(session, play, bench)
+  return { session, play, bench, hunt, views, survey, ensemble }
+}

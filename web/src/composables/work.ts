@@ -1,0 +1,37 @@
+/**
+ * The work on one open session: made when it is opened, gone when it is left; everything in it is found through this.
+ */
+import { inject, type InjectionKey } from 'vue'
+import type { Bench } from './useBench'
+import type { Ensemble } from './useEnsemble'
+import type { Hunt } from './useHunt'
+import type { Play } from './usePlay'
+import type { SessionStore } from './useSession'
+import type { Survey } from './useSurvey'
+import type { Views } from './useViews'
+
+export interface Work {
+  readonly session: SessionStore
+  readonly play: Play
+  readonly bench: Bench
+  readonly hunt: Hunt
+  readonly views: Views
+  readonly survey: Survey
+  readonly ensemble: Ensemble
+}
+
+export const WORK: InjectionKey<Work> = Symbol('work')
+
+export function useWork(): Work {
+  const work = inject(WORK)
+  if (!work) throw new Error('outside of an open session there is no work on one')
+  return work
+}
+
+export const useSession = () => useWork().session
+export const usePlay = () => useWork().play
+export const useBench = () => useWork().bench
+export const useHunt = () => useWork().hunt
+export const useViews = () => useWork().views
+export const useSurvey = () => useWork().survey
+export const useEnsemble = () => useWork().ensemble

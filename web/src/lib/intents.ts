@@ -1,0 +1,130 @@
+/**
+ * What can be wanted of a session, and how it looks meanwhile.
+ *
+ * The page predicts nothing: an edit is shown by its answer. Until then, what was under the pointer stays as it was set
+ * (an overlay), and whatever is edited next is decided on that.
+ */
+import type {
+  Edit,
+  Group,
+  GroupFields,
+  Intent,
+  Keeper,
+  LedgerEntry,
+  LedgerFields,
+  Move,
+  Pin,
+  SessionState,
+  Strip,
+  Track,
+  TrackFields,
+} from '../api/client'
+
+export type AnyIntent = Intent
+export type SaveState = 'saved' | 'saving' | 'waiting' | 'failed'
+
+/** Make an intent; the generated types want fields that may be left out, but for those with a default. */
+type Wanted<D extends Intent['do']> = Partial<Extract<Intent, { do: D }>>
+const intent = <D extends Intent['do']>(kind: D, fields: Omit<Wanted<D>, 'do'>): Intent =>
+  ({ do: kind, ...fields }) as unknown as Intent
+
+const seenFields = (one: object, fields: object) =>
+  Object.fromEntries(Object.keys(fields).map((name) => [name, (one as Record<string, unknown>)[name]]))
+
+export const setTrack = (track: Track, fields: TrackFields): Intent =>
+  intent('set-track', { track_id: track.id, fields, seen: seenFields(track, fields) } as Wanted<'set-track'>)
+
+export const setGroup = (group: Group, fields: GroupFields): Intent =>
+  intent('set-group', { group_id: group.id, fields, seen: seenFields(group, fields) } as Wanted<'set-group'>)
+
+/** Set what tracks and groups have alike. */
+export const setStrip = (strip: Strip, fields: GroupFields): Intent =>
+  strip.kind === 'track' ? setTrack(strip, fields) : setGroup(strip, fields)
+
+export const setLedger = (strip: Strip, fields: LedgerFields): Intent =>
+  intent('set-ledger', { strip_id: strip.id, fields, seen: seenFields(strip, fields) } as Wanted<'set-ledger'>)
+
+export const addMove = (strip: Strip, entry: LedgerEntry, where: { afterId?: string; head?: boolean } = {}): Intent =>
+  intent('add-move', {
+    strip_id: strip.id,
+    entry,
+    place: where.head ? 'head' : 'end',
+    after_id: where.afterId ?? null,
+  })
+
+/** Give a move other figures; null where it is not there any more. */
+export function setMove(strip: Strip, entryId: string, move: Move): Intent | null {
+  const seen = strip.ledger.find((one) => one.id === entryId)?.move
+  return seen ? intent('set-move', { strip_id: strip.id, entry_id: entryId, move, seen }) : null
+}
+
+export const removeMove = (strip: Strip, entry: LedgerEntry): Intent =>
+  intent('remove-move', { strip_id: strip.id, entry_id: entry.id, seen: entry.move })
+
+export const addPin = (strip: Strip, pin: Pin): Intent => intent('add-pin', { strip_id: strip.id, pin })
+export const removePin = (strip: Strip, pinId: string): Intent =>
+  intent('remove-pin', { strip_id: strip.id, pin_id: pinId })
+export const addKeeper = (strip: Strip, keeper: Keeper): Intent => intent('add-keeper', { strip_id: strip.id, keeper })
+export const removeKeeper = (strip: Strip, keeper: Keeper): Intent =>
+  intent('remove-keeper', { strip_id: strip.id, keeper })
+
+export const answerPin = (strip: Strip, pin: Pin, answer: 'cut' | 'tame', entry: LedgerEntry): Intent =>
+  intent('answer-pin', { strip_id: strip.id, pin, answer, entry })
+export const keepPin = (strip: Strip, pin: Pin, keeper: Keeper): Intent =>
+  intent('answer-pin', { strip_id: strip.id, pin, answer: 'wanted', keeper })
+
+export const setLoop = (frames: { start: number; end: number } | null): Intent =>
+  intent('set-loop', { start_frame: frames?.start ?? null, end_frame: frames?.end ?? null })
+
+/** The strip as it is shown, or null. */
+export const stripOf = (session: SessionState, id: string | null): Strip | null =>
+  [...session.tracks, ...session.groups, session.master].find((one) => one.id === id) ?? null
+
+/** An edit on its way; `id` is its own, for good. */
+export interface PendingEdit {
+  readonly id: string
+  readonly label: string
+  readonly intents: readonly Intent[]
+}
+
+export const bodyOf = (edit: PendingEdit): Edit => ({ ...edit, author: 'engineer', intents: [...edit.intents] })
+
+/** Return the session with what overlays show: figures that were set, and nothing that comes or goes. */
+export function overlaid(session: SessionState, intents: readonly Intent[]): SessionState {
+  return intents.reduce((before, one): SessionState => {
+    switch (one.do) {
+      case 'set-track':
+        return withStrip(before, one.track_id, (strip) => ({ ...strip, ...one.fields }) as Strip)
+      case 'set-group':
+        return withStrip(before, one.group_id, (strip) => ({ ...strip, ...one.fields }) as Strip)
+      case 'set-ledger':
+        return withStrip(before, one.strip_id, (strip) => ({ ...strip, ...one.fields }) as Strip, true)
+      case 'set-move':
+        return withStrip(before, one.strip_id, (strip) => withMove(strip, one.entry_id, one.move), true)
+      case 'set-loop':
+        return { ...before, loop_start_frame: one.start_frame, loop_end_frame: one.end_frame }
+      case 'set-session':
+        return { ...before, ...one.fields }
+      default:
+        return before
+    }
+  }, session)
+}
+
+const withMove = (strip: Strip, entryId: string, move: Move): Strip => ({
+  ...strip,
+  ledger: strip.ledger.map((entry) => (entry.id === entryId ? { ...entry, move } : entry)),
+})
+
+/** Change one strip and, where it is of the ledger, its twins, who share it. */
+function withStrip(session: SessionState, id: string, change: (strip: Strip) => Strip, shared = false): SessionState {
+  const twinId = shared ? (session.tracks.find((track) => track.id === id)?.twin_id ?? null) : null
+  const changed = <S extends Strip>(one: S): S =>
+    one.id === id || (twinId !== null && one.kind === 'track' && one.twin_id === twinId) ? (change(one) as S) : one
+  return {
+    ...session,
+    tracks: session.tracks.map(changed),
+    groups: session.groups.map(changed),
+    master: changed(session.master),
+  }
+}

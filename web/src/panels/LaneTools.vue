@@ -1,0 +1,221 @@
+<script setup lang="ts">
+/** What the lanes show: small switches in the corner of each, out of the way of the pointer. */
+import { usePlay, useViews } from '../composables/work'
+import { computed, ref } from 'vue'
+import { parseHz } from '../lib/figures'
+
+const props = defineProps<{
+  of: 'spectrogram' | 'spectrum'
+  hasMoves: boolean
+  others: { id: string; name: string }[]
+}>()
+const emit = defineEmits<{ note: [hz: number] }>()
+const { picture, pitchShown, pitch, behindId, holding, frozen, treated } = useViews()
+const { heldProbes } = usePlay()
+const PICTURES = ['before', 'after', 'difference'] as const
+const TOLD = { before: 'As it came', after: 'Behind its moves', difference: 'What the moves take away, in green' }
+const pitchTold = computed(() => {
+  if (!pitchShown.value) return 'pitch line'
+  if (!pitch.value) return 'pitch line …'
+  return pitch.value.one_voice ? 'pitch line' : 'no one voice here'
+})
+/** What the curves are: a sample of each line, with its words. */
+const CURVES = [
+  { draw: 'M0 6 H26', how: 'average', words: 'average over the passage' },
+  { draw: 'M0 6 H26', how: 'hair', words: 'highest' },
+  { draw: 'M0 1 H26 V11 H0 Z', how: 'range', words: 'between there 95 % of the time and there 5 % of it' },
+  { draw: 'M0 6 H26', how: 'dots', words: 'near outline: lines stand out of it' },
+  { draw: 'M0 6 H26', how: 'dashes', words: 'far outline: humps stand out of it' },
+  { draw: 'M0 1 H26 V11 H0 Z', how: 'taken', words: 'what the moves take away' },
+  { draw: 'M20 1 H12 V11 H20', how: 'suspect', words: 'a suspect' },
+] as const
+const keyShown = ref(false)
+const typed = ref('')
+const wrong = ref(false)
+function markTyped() {
+  const hz = parseHz(typed.value)
+  wrong.value = typed.value.trim() !== '' && (hz === null || hz < 20 || hz > 20_000)
+  if (hz !== null && !wrong.value) emit('note', hz)
+}
+const behindTold = computed(
+  () =>
+    'Another track, or the mix, behind it in slate; now ' +
+    (props.others.find((other) => other.id === behindId.value)?.name ?? 'none'),
+)
+const waits = computed(() => picture.value !== 'before' && props.hasMoves && !treated.value)
+</script>
+
+<template>
+  <div class="tools" @pointerdown.stop @click.stop @dblclick.stop>
+    <template v-if="of === 'spectrogram'">
+      <span v-if="hasMoves" role="group" aria-label="Spectrogram of"
+        ><button
+          v-for="one in PICTURES"
+          :key="one"
+          class="plain"
+          :aria-pressed="picture === one"
+          :title="TOLD[one]"
+          @click="picture = one">
+          {{ one }}{{ waits && picture === one ? ' …' : '' }}
+        </button></span
+      >
+      <button
+        class="plain"
+        :aria-pressed="pitchShown"
+        title="The pitch of a track with one voice: what does not follow it is no part of the notes"
+        @click="pitchShown = !pitchShown">
+        {{ pitchTold }}
+      </button>
+      <form @submit.prevent="markTyped">
+        <input
+          v-model="typed"
+          class="figures"
+          data-test="typed-note"
+          aria-label="Note or frequency"
+          placeholder="A3, 220 Hz"
+          maxlength="20"
+          :aria-invalid="wrong"
+          :title="
+            wrong
+              ? 'A note such as A3 or Bb2 +20, or a frequency from 20 Hz to 20 kHz'
+              : 'Mark a note or a frequency with its overtones: type it, then Enter'
+          "
+          @input="wrong = false" />
+      </form>
+    </template>
+    <template v-else>
+      <button
+        class="plain"
+        :aria-pressed="holding"
+        title="Keep the highest live level of every frequency"
+        @click="holding = !holding">
+        hold peaks
+      </button>
+      <button
+        class="plain"
+        :aria-pressed="frozen"
+        title="Let the live spectrum stand as it is"
+        @click="frozen = !frozen">
+        freeze
+      </button>
+      <select v-model="behindId" aria-label="Behind it" :title="behindTold">
+        <option value="">nothing behind</option>
+        <option v-for="other in others" :key="other.id" :value="other.id">behind: {{ other.name }}</option>
+      </select>
+      <button
+        class="plain"
+        data-test="curves"
+        :aria-pressed="keyShown"
+        title="What the lines mean"
+        @click="keyShown = !keyShown">
+        ?
+      </button>
+      <button v-if="heldProbes.length" class="plain held" title="Let go of them (Escape)" @click="heldProbes = []">
+        {{ heldProbes.length }} held ×
+      </button>
+      <ul v-if="keyShown" class="key">
+        <li v-for="curve in CURVES" :key="curve.how">
+          <svg width="26" height="12" aria-hidden="true"><path :d="curve.draw" :class="curve.how" /></svg
+          >{{ curve.words }}
+        </li>
+      </ul>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.tools {
+  position: absolute;
+  top: 2px;
+  left: 3px;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px;
+  font-size: 12px;
+  line-height: 1.2;
+  cursor: default;
+  z-index: 1;
+}
+.tools .plain,
+.tools select {
+  font: inherit;
+  padding: 1px 4px;
+  background: var(--paper);
+  border: 1px solid var(--line);
+  color: var(--ink);
+}
+.tools .plain[aria-pressed='true'] {
+  background: var(--ink);
+  color: var(--paper);
+}
+.tools input {
+  width: 82px;
+  font-size: 11.5px;
+  line-height: 1.2;
+  padding: 1px 4px;
+  color: var(--ink);
+  background: var(--paper);
+  border: 1px solid var(--line);
+  border-radius: 2px;
+}
+.tools input[aria-invalid='true'] {
+  border: 1.5px dashed var(--vermilion);
+}
+.tools select {
+  width: 112px;
+  border-radius: 2px;
+  text-overflow: ellipsis;
+}
+.key {
+  flex-basis: 100%;
+  margin: 2px 0 0;
+  padding: 5px 7px;
+  list-style: none;
+  background: var(--paper-raised);
+  border: 1px solid var(--line);
+  line-height: 1.45;
+}
+.key li {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+}
+.key svg {
+  flex: none;
+}
+.key path {
+  fill: none;
+  stroke: var(--ink);
+  stroke-width: 1.4;
+}
+.key .hair {
+  stroke-width: 0.7;
+  opacity: 0.5;
+}
+.key .range {
+  fill: var(--ink);
+  stroke: none;
+  opacity: 0.12;
+}
+.key .dots {
+  stroke: var(--ink-soft);
+  stroke-dasharray: 2 3;
+}
+.key .dashes {
+  stroke: var(--ink-soft);
+  stroke-dasharray: 9 5;
+}
+.key .taken {
+  fill: var(--green);
+  stroke: none;
+  opacity: 0.6;
+}
+.key .suspect {
+  stroke: var(--vermilion);
+  stroke-width: 2;
+}
+.tools .held {
+  color: var(--ochre);
+  font-weight: 700;
+}
+</style>

@@ -1,0 +1,118 @@
+<script setup lang="ts">
+/** The frame around every screen of a session: bar, notices, keys that work everywhere. */
+import { computed, onBeforeUnmount, onMounted, provide } from 'vue'
+import { useRoute } from 'vue-router'
+import { WORK, type Work } from '../composables/work'
+import { isTyping } from '../lib/keys'
+import { switchTheme } from '../lib/theme'
+import TopBar from '../components/TopBar.vue'
+
+const props = defineProps<{ work: Work }>()
+provide(WORK, props.work)
+const route = useRoute()
+const { session, play, ensemble } = props.work
+const { state, chosen, pending, saveState, trouble, undo, redo } = session
+const { playing, positionFrame, rate, dim, meter, connection, message } = play
+
+/** In the Ensemble, "alone" is the two tracks that are looked at. */
+const together = computed(() => route.path.endsWith('/ensemble'))
+const alone = computed({
+  get: () => (together.value ? ensemble.alone.value : play.alone.value),
+  set: (is) => (together.value ? (ensemble.alone.value = is) : (play.alone.value = is)),
+})
+const aloneName = computed(() => (together.value ? 'the two chosen tracks' : (chosen.value?.name ?? 'the track')))
+const position = () => positionFrame.value / rate.value
+const aheadMs = computed(() => {
+  const now = playing.value ? meter.value : null
+  return now && now.queue_ms > now.base_queue_ms + 1 ? Math.round(now.queue_ms) : null
+})
+const waitingTold = computed(() => {
+  const n = pending.value.length
+  return n ? `${n} edit${n === 1 ? ' waits' : 's wait'} to be saved: ${pending.value.at(-1)?.label}` : ''
+})
+
+function key(event: KeyboardEvent) {
+  if (isTyping(event)) return
+  const command = event.ctrlKey || event.metaKey
+  if (command && event.code === 'KeyZ') {
+    event.preventDefault()
+    void (event.shiftKey ? redo() : undo())
+  } else if (command || event.altKey) return
+  else if (event.code === 'Space' && !(event.target instanceof HTMLButtonElement)) {
+    event.preventDefault()
+    play.toggle()
+  } else if (event.key === 'a') alone.value = !alone.value
+}
+onMounted(() => window.addEventListener('keydown', key))
+onBeforeUnmount(() => window.removeEventListener('keydown', key))
+</script>
+
+<template>
+  <div class="frame">
+    <TopBar
+      :session-id="session.id"
+      :name="state.name"
+      :playing="playing"
+      :position="position"
+      :alone="alone"
+      :alone-name="aloneName"
+      :dim="dim"
+      :peak-db="meter?.peak_db ?? null"
+      :loudness-lufs="meter?.momentary_lufs ?? null"
+      :guard-db="meter?.guard_db ?? 0"
+      :undo-label="state.undo?.label ?? null"
+      :redo-label="state.redo?.label ?? null"
+      :save-state="saveState"
+      :ahead-ms="aheadMs"
+      @toggle="play.toggle"
+      @alone="alone = $event"
+      @dim="dim = !dim"
+      @undo="undo"
+      @redo="redo"
+      @theme="switchTheme" />
+    <div class="notices">
+      <div v-if="connection === 'lost'" class="notice" role="alert">
+        The connection to the sound is lost; play has stopped. Trying to connect again.
+      </div>
+      <div v-if="saveState === 'waiting'" class="notice" role="alert" data-test="edits-wait">
+        The database does not answer. {{ waitingTold }} Nothing is lost as long as this page stays open.
+      </div>
+      <div v-if="message" class="notice" role="alert">
+        {{ message }} <button class="plain" @click="message = ''">close</button>
+      </div>
+      <div v-if="trouble && saveState === 'failed'" class="notice" role="alert">
+        {{ trouble }} <button class="plain" @click="saveState = 'saved'">close</button>
+      </div>
+    </div>
+    <main><RouterView /></main>
+  </div>
+</template>
+
+<style scoped>
+.frame {
+  height: 100%;
+  display: flex;
+  flex-direction: column;
+  position: relative;
+}
+main {
+  flex: 1;
+  min-height: 0;
+}
+/* Over the screen, not above it: nothing may move under the pointer of somebody who sweeps. */
+.notices {
+  position: absolute;
+  top: 50px;
+  left: 50%;
+  transform: translateX(-50%);
+  z-index: 10;
+  display: grid;
+  gap: 4px;
+}
+.notice {
+  padding: 6px 14px;
+  background: var(--paper-raised);
+  border: 1.5px solid var(--vermilion);
+  border-left-width: 6px;
+}
+</style>
