@@ -1,4 +1,5 @@
-"""A whole Mivlo of its own for the tests: real processes, a throw-away PostgreSQL cluster on loopback, never the user's data."""
+"""A whole Mivlo of its own for the tests: real processes, a throw-away PostgreSQL cluster on loopback, never the
+user's data."""
 
 import os
 import shutil
@@ -55,20 +56,25 @@ class Running:
         listed = subprocess.run(command, capture_output=True, text=True, check=True)
         return next(int(line.split()[0]) for line in listed.stdout.splitlines() if words in line)
 
+    def postmaster(self) -> int:
+        """Return the process id of the database server."""
+        return int((self.data / "database/cluster/postmaster.pid").read_text().split("\n")[0])
+
     def stop(self, how: signal.Signals = signal.SIGINT) -> int:
         self.process.send_signal(how)
         return self.process.wait(30)
 
 
-def start_mivlo(data: Path, *, demo: bool = True, largest_file_bytes: int | None = None) -> Running:
+def start_mivlo(data: Path, *, demo: bool = True, largest_file_bytes: int | None = None, **settings: object) -> Running:
     """Start a Mivlo; with a largest file, whatever it writes beyond that fails, as on a disk that is full."""
+    environment = os.environ | {f"MIVLO_{name.upper()}": str(value) for name, value in settings.items()}
     port, log = free_pair_of_ports(), data.with_suffix(".log")
     command = [sys.executable, "-m", "mivlo.server.run", "--port", str(port), "--data", str(data)]
     command += ["--web", str(ROOT / "web/dist"), "--demo-folder", str(ROOT / "demo"), *([] if demo else ["--no-demo"])]
     if largest_file_bytes is not None:
         command = ["prlimit", f"--fsize={largest_file_bytes}", *command]
     with log.open("w") as out:
-        process = subprocess.Popen(command, stdout=out, stderr=subprocess.STDOUT, text=True)
+        process = subprocess.Popen(command, stdout=out, stderr=subprocess.STDOUT, text=True, env=environment)
     running = Running(data, port, process, log)
     deadline = time.monotonic() + START_SECONDS
     while "Mivlo is at" not in log.read_text():
@@ -93,7 +99,7 @@ def mivlo(scratch: Path) -> Iterator[Running]:
     running = start_mivlo(scratch / "data")
     yield running
     assert running.stop() == 0, running.log.read_text()
-    assert "Traceback" not in running.log.read_text()
+    assert "Traceback" not in running.log.read_text(), running.log.read_text()[-6_000:]
     assert not (running.data / "database/cluster/postmaster.pid").exists()
 
 

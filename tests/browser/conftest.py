@@ -7,6 +7,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from ..conftest import Running
+from .sessions import copy_of_demo
 
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -40,12 +41,13 @@ def page(browser: Browser, mivlo: Running) -> Iterator[Page]:
 class Bench:
     """The bench as somebody uses it: with mouse and keys, by what can be seen."""
 
-    def __init__(self, page: Page) -> None:
+    def __init__(self, page: Page, mivlo: Running) -> None:
         self.page = page
+        self._mivlo = mivlo
 
     def open_demo(self, track: str) -> "Bench":
-        self.page.goto("/")
-        self.page.get_by_test_id("session").filter(has_text="invented").click()
+        """Open a copy of the demo that no other test knows."""
+        self.page.goto(f"/session/{copy_of_demo(self._mivlo)}/bench")
         self.page.get_by_role("button", name=track, exact=True).click()
         expect(self.page.get_by_test_id("spectrum")).to_be_visible()
         return self
@@ -82,5 +84,5 @@ class Bench:
 
 
 @pytest.fixture
-def bench(page: Page) -> Bench:
-    return Bench(page)
+def bench(page: Page, mivlo: Running) -> Bench:
+    return Bench(page, mivlo)

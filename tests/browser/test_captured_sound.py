@@ -19,7 +19,8 @@ CAPTURE = """async ([from, frames, steps]) => {
     for (const step of steps) {
         const before = play.positionFrame.value
         while (play.positionFrame.value < before + 6000) await new Promise((next) => setTimeout(next, 5))
-        if (step.probe !== undefined) play.probe.value = step.probe && { ...step.probe, track_id: session.chosen.value.id }
+        if (step.probe !== undefined) play.probe.value = step.probe && { ...step.probe, track_id:
+        session.chosen.value.id }
         if (step.alone !== undefined) play.alone.value = step.alone
         if (step.dim !== undefined) play.dim.value = step.dim
         if (step.offcuts !== undefined) play.offcuts.value = step.offcuts
@@ -51,7 +52,7 @@ def test_from_the_start_of_play_it_is_the_offline_render(bench, page: Page, mivl
     page.keyboard.press("c")
     bench.saved()
     page.keyboard.press("a")  # the whole mix
-    page.wait_for_timeout(500)
+    page.wait_for_function("() => window.mivlo.play.match.value")  # else it would come in the middle
     played, sound = captured(page, 480_000, [])
     assert sound["changes"] == [] or all(change["frame"] == 0 for change in sound["changes"])
     mix = Mix.model_validate(sound["startMix"])
@@ -67,7 +68,7 @@ def test_from_the_start_of_play_it_is_the_offline_render(bench, page: Page, mivl
 
 def test_with_changes_it_is_the_replay_of_its_log(bench, page: Page, mivlo):
     bench.open_demo("Frame drum")
-    page.wait_for_function("() => window.mivlo.play.listening.value")
+    page.wait_for_function("() => window.mivlo.play.match.value")
     steps = [
         {"probe": {"kind": "lift", "hz": 431.0, "amount_db": 15.0, "width_octaves": 0.25}},
         {"probe": {"kind": "lift", "hz": 700.0, "amount_db": 15.0, "width_octaves": 0.5}}, {"probe": None},

@@ -11,21 +11,22 @@ from playwright.sync_api import TimeoutError as PlaywrightTimeout
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import replay
 
+from ..conftest import Running
+from .sessions import copy_of_demo
 from .test_captured_sound import FRAMES, RATE, captured, opener
 
 TRUTH = json.loads((Path(__file__).parents[2] / "demo" / "truth.json").read_text())
 PLANTED = {frozenset(one["tracks"]): one for one in TRUTH["clashes"]}
+LISTENING = "() => JSON.parse(JSON.stringify(window.mivlo.play.listening.value))"
 
 
-def open_ensemble(page: Page) -> None:
-    page.goto("/")
-    page.get_by_test_id("session").filter(has_text="invented").click()
-    page.get_by_role("link", name="Ensemble").click()
+def open_ensemble(page: Page, mivlo: Running) -> None:
+    page.goto(f"/session/{copy_of_demo(mivlo)}/ensemble")
     fresh(page)
 
 
 def fresh(page: Page) -> None:
-    page.wait_for_function("() => window.mivlo.ensemble.fresh.value", timeout=120_000)
+    page.wait_for_function("() => window.mivlo?.ensemble.fresh.value", timeout=120_000)
 
 
 def clash(page: Page, hidden: str, by: str) -> Locator:
@@ -46,7 +47,8 @@ def hold(page: Page, button: Locator) -> None:
         page.mouse.down()
         try:
             page.wait_for_function(
-                "() => window.mivlo.play.positionFrame.value > 0 && window.mivlo.play.playing.value", timeout=patience_ms
+                "() => window.mivlo.play.positionFrame.value > 0 && window.mivlo.play.playing.value",
+                timeout=patience_ms,
             )
             return
         except PlaywrightTimeout:
@@ -57,7 +59,7 @@ def hold(page: Page, button: Locator) -> None:
 @pytest.mark.parametrize(("hidden", "by"), [("Upright bass", "Cello"), ("Lead voice", "Squeezebox")])
 def test_a_planted_clash_from_seeing_to_undoing(bench, page: Page, mivlo, hidden, by):
     planted = PLANTED[frozenset((hidden, by))]
-    open_ensemble(page)
+    open_ensemble(page, mivlo)
     # Seen: among the first of those against the right of way, in its region, on both columns.
     first = page.get_by_test_id("clash").all()[:2]
     assert (hidden, by) in [(one.get_attribute("data-hidden"), one.get_attribute("data-by")) for one in first]
@@ -70,8 +72,8 @@ def test_a_planted_clash_from_seeing_to_undoing(bench, page: Page, mivlo, hidden
 
     # Heard: both there, and nobody else; let go, it stops.
     hold(page, one.get_by_test_id("hear-both"))
-    now = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.play.mix.value))")
-    assert sorted(now["heard_ids"]) == sorted([seen["hidden"], seen["by"]])
+    now = page.evaluate(LISTENING)
+    assert sorted(now["together"]["heard_ids"]) == sorted([seen["hidden"], seen["by"]])
     assert [slice_["kind"] for slice_ in now["held_probes"]] == ["only", "only"]
     page.mouse.up()
     page.wait_for_function("() => !window.mivlo.play.playing.value")
@@ -95,12 +97,13 @@ def test_a_planted_clash_from_seeing_to_undoing(bench, page: Page, mivlo, hidden
     proven = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.ensemble.proof.value))")
     assert proven["gained_percent"] > 1.0
     assert 0.0 < proven["cost_percent"] < 15.0
-    page.wait_for_function("() => window.mivlo.ensemble.listening.value", timeout=60_000)
+    page.wait_for_function("() => window.mivlo.play.match.value", timeout=60_000)
     one.get_by_test_id("yield-without").click()
-    without = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.play.mix.value))")
-    moves = [entry["move"] for track in without["tracks"] for entry in track["ledger"] if entry["clash"]]
-    assert [move["on"] for move in moves] == [False]
-    assert moves[0]["listens_to"] == seen["hidden"]
+    together = page.evaluate(LISTENING)["together"]
+    assert (together["compares"], together["without"]) == ("one-move", True)
+    tracks = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.session.state.value.tracks))")
+    moves = {entry["id"]: entry["move"] for track in tracks for entry in track["ledger"] if entry["clash"]}
+    assert moves[together["entry_id"]]["listens_to"] == seen["hidden"]
     one.get_by_test_id("yield-with").click()
     page.get_by_test_id("tab-moves").click()
     page.get_by_test_id("filter").select_option("yields")
@@ -119,7 +122,7 @@ def test_a_planted_clash_from_seeing_to_undoing(bench, page: Page, mivlo, hidden
 
 
 def test_a_pressed_cell_is_what_the_page_plays(page: Page, mivlo):
-    open_ensemble(page)
+    open_ensemble(page, mivlo)
     page.get_by_test_id("press-it").click()
     cell = page.locator("[data-test=column][data-name='Cello'] [data-test=cell]").bounding_box()
     assert cell
@@ -128,7 +131,7 @@ def test_a_pressed_cell_is_what_the_page_plays(page: Page, mivlo):
     page.mouse.move(cell["x"] + cell["width"] / 2, y)
     page.mouse.down()
     page.wait_for_function("() => window.mivlo.play.playing.value")
-    assert page.evaluate("() => window.mivlo.play.mix.value.heard_ids.length") == 1
+    assert page.evaluate("() => window.mivlo.play.listening.value.together.heard_ids.length") == 1
     # Pressed, it is captured from a new start of play: only the cello's slice, as the engine renders it.
     played, sound = captured(page, 480_000, [])
     page.mouse.up()
@@ -141,8 +144,8 @@ def test_a_pressed_cell_is_what_the_page_plays(page: Page, mivlo):
     assert spectrum[(hz > 90) & (hz < 240)].sum() > 0.8 * spectrum.sum()
 
 
-def test_the_order_is_dragged_and_the_close_view_shows_two(bench, page: Page):
-    open_ensemble(page)
+def test_the_order_is_dragged_and_the_close_view_shows_two(bench, page: Page, mivlo):
+    open_ensemble(page, mivlo)
     heads = page.get_by_test_id("column-head")
     expect(heads.first).to_contain_text("Lead voice")
     names = page.get_by_test_id("column")
@@ -187,9 +190,10 @@ def test_the_mix_before_and_after_all_moves(bench, page: Page):
     page.get_by_test_id("tab-mix").click()
     expect(page.get_by_test_id("mix-compare")).to_contain_text("LUFS", timeout=90_000)
     page.get_by_test_id("mix-before").click()
-    off = page.evaluate("() => window.mivlo.play.mix.value.tracks.map((track) => track.ledger_on)")
-    assert not any(off)
+    assert page.evaluate(LISTENING)["together"] == {
+        "heard_ids": [], "compares": "all-moves", "entry_id": None, "without": True,
+    }  # fmt: skip
     page.get_by_test_id("mix-after").click()
-    assert all(page.evaluate("() => window.mivlo.play.mix.value.tracks.map((track) => track.ledger_on)"))
+    assert page.evaluate(LISTENING)["together"]["without"] is False
     page.get_by_role("button", name="undo").click()
     bench.saved()

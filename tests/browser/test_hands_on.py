@@ -8,7 +8,7 @@ from playwright.sync_api import Page, expect
 
 from ..server.helpers import wav
 
-MIX = "() => JSON.parse(JSON.stringify(window.mivlo.play.mix.value))"
+LISTENING = "() => JSON.parse(JSON.stringify(window.mivlo.play.listening.value))"
 
 
 def undo_all(bench, page: Page, count: int) -> None:
@@ -27,10 +27,10 @@ def test_by_keyboard_alone(bench, page: Page):
     page.keyboard.down("l")
     expect(page.get_by_test_id("readout")).to_contain_text("lifted 15 dB")
     expect(page.get_by_test_id("play")).to_have_text("Stop")  # a probe needs sound
-    assert page.evaluate(MIX)["probe"]["hz"] == pytest.approx(440, rel=0.02)
+    assert page.evaluate(LISTENING)["probe"]["hz"] == pytest.approx(440, rel=0.02)
     page.keyboard.press("p")
     page.keyboard.up("l")
-    assert page.evaluate(MIX)["probe"] is None
+    assert page.evaluate(LISTENING)["probe"] is None
     page.get_by_test_id("pin").get_by_role("button", name="cut").press("Enter")
     title = page.get_by_test_id("move").get_by_role("button", expanded=True)
     expect(title).to_be_visible()  # the core says which cut answers a pin
@@ -54,21 +54,21 @@ def test_press_to_hear_release_to_return(bench, page: Page):
     bench.saved()
     track_id = bench.chosen()["id"]
     page.keyboard.down("o")
-    assert page.evaluate(MIX)["offcuts_track_id"] == track_id
+    assert page.evaluate(LISTENING)["offcuts"] is True
     page.keyboard.up("o")
-    assert page.evaluate(MIX)["offcuts_track_id"] is None
+    assert page.evaluate(LISTENING)["offcuts"] is False
     page.get_by_role("button", name="hear slice").hover()
     page.mouse.down()
-    assert page.evaluate(MIX)["slice"] == {"track_id": track_id, "entry_id": bench.chosen()["ledger"][0]["id"]}
+    assert page.evaluate(LISTENING)["slice_entry_id"] == bench.chosen()["ledger"][0]["id"]
     page.mouse.up()
-    assert page.evaluate(MIX)["slice"] is None
+    assert page.evaluate(LISTENING)["slice_entry_id"] is None
     page.keyboard.press("b")
-    own = next(track for track in page.evaluate(MIX)["tracks"] if track["id"] == track_id)
-    assert own["ledger_on"] is False
+    now = page.evaluate(LISTENING)
+    assert (now["strip_id"], now["moves_heard"]) == (track_id, False)
     assert bench.chosen()["ledger_on"] is True  # comparing is listening, not an edit
     page.keyboard.press("b")
     page.get_by_role("button", name="dim").click()
-    assert page.evaluate(MIX)["dim"] is True
+    assert page.evaluate(LISTENING)["dim"] is True
     page.get_by_role("button", name="dim").click()
     page.get_by_test_id("all-off").click()
     bench.saved()
@@ -84,8 +84,14 @@ def test_each_move_can_be_switched_copied_changed_in_kind_and_removed(bench, pag
     move.get_by_label("Slope").select_option("48")
     bench.saved()
     assert bench.chosen()["ledger"][0]["move"] | {"hz": 0} == {
-        "kind": "low-cut", "hz": 0, "slope_db_per_octave": 48, "q": 0.7071, "on": True, "channel": "both", "times_s": [],
-    }  # fmt: skip
+        "kind": "low-cut",
+        "hz": 0,
+        "slope_db_per_octave": 48,
+        "q": 0.7071,
+        "on": True,
+        "channel": "both",
+        "times_s": [],
+    }
     move.get_by_label("Slope").select_option("6")
     expect(move.get_by_label("Q", exact=True)).to_have_count(0)
     move.get_by_role("switch").click()
@@ -182,7 +188,8 @@ def test_the_night_theme_stays(page: Page):
     page.get_by_role("button", name="day/night").click()
     page.reload()
     assert page.evaluate("() => document.documentElement.dataset.theme") == "night"
-    script = "(names) => names.map((name) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim())"
+    style = "getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim()"
+    script = f"(names) => names.map((name) => {style})"
     colours = page.evaluate(script, ["paper", "ink", "ink-soft", "green", "ochre", "vermilion"])
     assert all(contrast(colours[0], colour) >= 4.5 for colour in colours[1:]), json.dumps(colours)
     page.get_by_role("button", name="day/night").click()

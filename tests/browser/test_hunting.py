@@ -141,8 +141,11 @@ def test_the_cellar_is_heard_cleared_for_all_and_brought_back(bench, page: Page)
     table = page.get_by_test_id("cellar")
     expect(table.locator("tbody tr")).to_have_count(9, timeout=60_000)
     expect(table).to_contain_text("D4")  # the fiddle's and the voice's lowest note
+
     def told_db() -> float:
-        return float(re.search(r"([\d.]+)\sdB below the lowest notes", page.get_by_test_id("cellar-sum").inner_text()).group(1))
+        return float(
+            re.search(r"([\d.]+)\sdB below the lowest notes", page.get_by_test_id("cellar-sum").inner_text()).group(1)
+        )
 
     all_of_it_db = told_db()
     table.get_by_label("Leave Squeezebox").check()
@@ -156,10 +159,13 @@ def test_the_cellar_is_heard_cleared_for_all_and_brought_back(bench, page: Page)
     assert box
     page.mouse.move(box["x"] + 5, box["y"] + 5)
     page.mouse.down()
-    page.wait_for_function("() => window.mivlo.session.state.value.tracks[0].ledger.length === 1")
+    page.wait_for_function("() => window.mivlo.play.listening.value.draft_id !== null")
+    _, sound = captured(page, 48_000, [])
     page.mouse.up()
-    page.wait_for_function("() => window.mivlo.session.state.value.tracks[0].ledger.length === 0")
-    page.get_by_test_id("play").click()
+    heard = [sound["startMix"], *(change["mix"] for change in sound["changes"])][-1]
+    assert [[entry["move"]["kind"] for entry in track["ledger"]] for track in heard["tracks"]] == [["low-cut"]] * 9
+    assert page.evaluate("() => window.mivlo.play.listening.value.draft_id") is None
+    assert page.evaluate("() => window.mivlo.session.saved.value.tracks.every((track) => track.ledger.length === 0)")
     page.get_by_test_id("clear-cellar").click()
     bench.saved()
     expect(page.get_by_test_id("cellar-cleared")).to_contain_text(f"{all_of_it_db:.1f}\u00a0dB")
@@ -177,7 +183,9 @@ def test_a_survey_is_drafted_heard_and_taken(bench, page: Page, mivlo, http):
     t = np.arange(fiddle.shape[1]) / RATE
     stray = sum(np.sin(2 * np.pi * hz * t) for hz in CLUTTER_HZ) * (0.6 + 0.4 * np.sin(2 * np.pi * 0.9 * t))
     sound = io.BytesIO()
-    soundfile.write(sound, (fiddle + 0.25 * np.sqrt(np.mean(fiddle**2)) * stray).T, RATE, subtype="PCM_24", format="WAV")
+    soundfile.write(
+        sound, (fiddle + 0.25 * np.sqrt(np.mean(fiddle**2)) * stray).T, RATE, subtype="PCM_24", format="WAV"
+    )
     session = new_session(http, "Cluttered")
     assert upload(http, session["id"], "cluttered.wav", sound.getvalue(), role="strings").status_code == 201
     page.goto("/")
@@ -190,7 +198,15 @@ def test_a_survey_is_drafted_heard_and_taken(bench, page: Page, mivlo, http):
     page.mouse.down()
     page.wait_for_function("() => window.mivlo.play.playing.value")
     played, told = captured(page, 48_000, [])
+    # An edit while the draft is held is that edit, and takes nothing of the draft along.
+    page.evaluate("() => window.mivlo.bench.addBell(2_000)")
+    bench.saved()
+    assert len(bench.chosen()["ledger"]) == 1
     page.mouse.up()
+    page.wait_for_function("() => window.mivlo.play.listening.value.draft_id === null")
+    assert len(bench.chosen()["ledger"]) == 1
+    page.get_by_role("button", name="undo").click()
+    bench.saved()
     mix, start = Mix.model_validate(told["startMix"]), told["startFrame"]
     changes = [(change["frame"], Mix.model_validate(change["mix"])) for change in told["changes"]]
     again = replay(mix, changes, opener(mivlo), start_frame=start, n_frames=FRAMES, sample_rate_hz=RATE)

@@ -1,4 +1,5 @@
-"""What the lanes show and what a passage is good for: sections, moves with times, spots, held probes, treated pictures."""
+"""What the lanes show and what a passage is good for: sections, moves with times, spots, held probes, treated
+pictures."""
 
 import numpy as np
 import pytest
@@ -109,7 +110,7 @@ def test_by_pitch_a_typed_note_is_marked_sounds_and_becomes_a_family(bench, page
     typed.press("Enter")
     hz = 220.0 * 2 ** (30 / 1_200)  # references 4.1 and 4.2: A3 is 220 Hz, a cent the 1200th root of two
     expect(marked).to_contain_text("223.8 Hz")
-    page.wait_for_function("() => window.mivlo.play.listening.value")
+    page.wait_for_function("() => window.mivlo.play.match.value")
     box = page.get_by_test_id("pipe").bounding_box()
     assert box
     page.mouse.move(box["x"] + 10, box["y"] + 6)

@@ -78,7 +78,9 @@ def test_from_the_start_page_to_the_processed_file(bench, page: Page):
     y, rate_after = soundfile.read(download.value.path())
     assert (rate_after, y.shape) == (rate, x.shape)
     hz = np.fft.rfftfreq(len(x), 1 / rate)
-    h = frequency_response(Bell(hz=RING_HZ, gain_db=-9, q=move["q"]).sections(rate), np.maximum(hz, 1e-3), sample_rate_hz=rate)
+    h = frequency_response(
+        Bell(hz=RING_HZ, gain_db=-9, q=move["q"]).sections(rate), np.maximum(hz, 1e-3), sample_rate_hz=rate
+    )
     source, after = (np.abs(np.fft.rfft(s)) ** 2 * 2 / len(x) ** 2 for s in (x, y))
     compared = 0
     for low, high in third_octaves():

@@ -16,7 +16,9 @@ Note = tuple[float, float, float]  # start_s, end_s, hz
 @lru_cache(maxsize=32)
 def phrase(program: int, notes: tuple[int, ...], *, length_s: float = 0.45) -> tuple[np.ndarray, list[Note]]:
     """Return (2, frames) of notes one after the other, and what was played."""
-    track = mido.MidiTrack([mido.MetaMessage("set_tempo", tempo=500_000), mido.Message("program_change", program=program)])
+    track = mido.MidiTrack(
+        [mido.MetaMessage("set_tempo", tempo=500_000), mido.Message("program_change", program=program)]
+    )
     start_s, now, played = 0.1, 0, []
     for note in notes:
         for kind, at_s in (("note_on", start_s), ("note_off", start_s + length_s)):
@@ -29,7 +31,23 @@ def phrase(program: int, notes: tuple[int, ...], *, length_s: float = 0.45) -> t
     file.tracks.append(track)
     with tempfile.TemporaryDirectory() as folder:
         file.save(f"{folder}/p.mid")
-        command = ["fluidsynth", "-ni", "-q", "-r", str(RATE), "-g", "0.5", "-R", "0", "-C", "0", "-O", "float", "-T", "wav"]
+        command = [
+            "fluidsynth",
+            "-ni",
+            "-q",
+            "-r",
+            str(RATE),
+            "-g",
+            "0.5",
+            "-R",
+            "0",
+            "-C",
+            "0",
+            "-O",
+            "float",
+            "-T",
+            "wav",
+        ]
         subprocess.run([*command, "-F", f"{folder}/p.wav", BANK, f"{folder}/p.mid"], check=True, capture_output=True)
         samples, _ = soundfile.read(f"{folder}/p.wav", always_2d=True)
     return np.ascontiguousarray(samples.T), played

@@ -1,4 +1,5 @@
-"""The whole way of the sound beside general-purpose programs and textbook figures: ffmpeg, scipy, played notes, rooms."""
+"""The whole way of the sound beside general-purpose programs and textbook figures: ffmpeg, scipy, played notes,
+rooms."""
 
 import itertools
 import subprocess
@@ -9,11 +10,12 @@ import pytest
 import scipy.signal
 import soundfile
 
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_mix, render_moves
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.finder.measures import ring_time_s
 from mivlo.core.finder.pitch_line import pitch_line
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.low_cut import LowCut
@@ -52,7 +54,7 @@ def test_a_small_mix_is_the_sum_of_what_ffmpeg_makes_of_its_tracks(tmp_path):
         soundfile.write(tmp_path / "in.wav", tracks[name].T, RATE, subtype="DOUBLE")
         theirs += ffmpeg(tmp_path, "-i", "in.wav", "-af", graph)
         ledger = tuple(LedgerEntry(id=f"{name}{number}", move=move) for number, move in enumerate(moves))
-        strips.append(StripState(id=name, audio_id=name, ledger=ledger, **fields))
+        strips.append(Track(id=name, audio_id=name, ledger=ledger, **fields))
     mix = Mix(tracks=tuple(strips))
     blocks = render_mix(mix, lambda name: ArraySource(tracks[name]), start=0, end=3 * RATE, sample_rate_hz=RATE)
     ours = np.concatenate(list(blocks), axis=1)
@@ -86,7 +88,8 @@ def test_the_pitch_line_of_sampled_instruments_is_on_the_notes_that_were_played(
 
 
 def test_the_modes_of_a_room_are_told_apart_and_ring_as_long_as_they_do():
-    # references 5.7: c/2 sqrt(sum (n/L)^2) for 5 x 4 x 2.5 m, c 343 m/s; those that stand alone by a tenth of an octave.
+    # references 5.7: c/2 sqrt(sum (n/L)^2) for 5 x 4 x 2.5 m, c 343 m/s; those that stand alone by a tenth of an
+    # octave.
     sides, c = np.array([5.0, 4.0, 2.5]), 343.0
     orders = np.array(list(itertools.product(range(4), repeat=3))[1:])
     modes = np.sort(c / 2 * np.sqrt(np.sum((orders / sides) ** 2, axis=1)))[:12]
@@ -105,7 +108,9 @@ def test_the_modes_of_a_room_are_told_apart_and_ring_as_long_as_they_do():
         between = np.abs(np.log2(AXIS_HZ / hz) - 0.1) < 0.02
         assert level[near].max() - level[between].max() > 6.0
         q = np.pi * hz * t60_s / np.log(1_000)  # references 5.8
-        assert ring_time_s(ArraySource(x), hz, q, start=0, end=x.shape[1], sample_rate_hz=RATE) == pytest.approx(t60_s, rel=0.15)
+        assert ring_time_s(ArraySource(x), hz, q, start=0, end=x.shape[1], sample_rate_hz=RATE) == pytest.approx(
+            t60_s, rel=0.15
+        )
 
 
 def test_a_picture_follows_a_chirp_as_scipys_transform_does():

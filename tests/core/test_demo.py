@@ -97,7 +97,9 @@ def test_the_box_drum_is_boxy_and_lows_are_useless():
 
 
 def test_two_pairs_hide_each_other():
-    clashes = [fault for fault in FAULTS if "clash" in fault["kind"]] or json.loads((DEMO / "truth.json").read_text())["clashes"]
+    clashes = [fault for fault in FAULTS if "clash" in fault["kind"]] or json.loads((DEMO / "truth.json").read_text())[
+        "clashes"
+    ]
     assert len(clashes) == 2
     names = {one["name"] for one in SESSION["tracks"]}
     for clash in clashes:
@@ -134,7 +136,9 @@ def test_the_core_needs_neither_server_nor_database():
 
 
 def test_whoever_reads_only_the_first_line_of_a_verb_ends_it_without_a_complaint(tmp_path):
-    (tmp_path / "t.json").write_text('{"mivlo_treatment": 1, "moves": [{"kind": "bell", "hz": 1000, "gain_db": -6, "q": 2}]}')
+    (tmp_path / "t.json").write_text(
+        '{"mivlo_treatment": 1, "moves": [{"kind": "bell", "hz": 1000, "gain_db": -6, "q": 2}]}'
+    )
     at = ",".join(str(hz) for hz in range(100, 9_000))
     command = [sys.executable, "-m", "mivlo", "response", str(tmp_path / "t.json"), "--at", at]
     with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as running:

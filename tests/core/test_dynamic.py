@@ -4,13 +4,14 @@ import numpy as np
 import pytest
 import scipy.signal
 
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_moves, render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.kernels import dynamic_band as kernel
 from mivlo.core.kernels.dynamic_band import SUBSTEP_FRAMES
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.dynamic_flat_bell import DynamicFlatBell
 from mivlo.core.moves.dynamic_high_shelf import DynamicHighShelf
@@ -44,22 +45,30 @@ def start(move, label: str):
 def static_gain_db(levels_db: np.ndarray, figures) -> np.ndarray:
     """Return the gain that steady levels lead to."""
     gains, held = np.empty_like(levels_db), np.zeros(len(levels_db), dtype=np.bool_)
-    kernel.gain_steps(levels_db, held, gain_figures(figures, attack=1.0, release=1.0), np.array([figures.rest_db]), gains)
+    kernel.gain_steps(
+        levels_db, held, gain_figures(figures, attack=1.0, release=1.0), np.array([figures.rest_db]), gains
+    )
     return gains
 
 
 def test_the_static_curve_is_that_of_the_literature():
     # references.md 6.2 (Giannoulis, Massberg, Reiss, JAES 60(6), 2012, eq. 4, from memory): output levels for inputs.
     for ratio, knee, level, out in (
-        (2, 6, -20, -20.375), (2, 6, -18, -19.04167), (4, 10, -23, -23.15), (4, 10, -20, -20.9375), (4, 10, -16, -19.0375),
-    ):  # fmt: skip
+        (2, 6, -20, -20.375),
+        (2, 6, -18, -19.04167),
+        (4, 10, -23, -23.15),
+        (4, 10, -20, -20.9375),
+        (4, 10, -16, -19.0375),
+    ):
         move = DynamicBell(hz=1_000, threshold_db=-20, ratio=ratio, knee_db=knee, depth_db=-24)
         figures = move.stage("k", on=True, keepers=(), sample_rate_hz=RATE).figures
         gain = static_gain_db(np.array([float(level)]), figures)[0]
         assert level + gain == pytest.approx(out, abs=1e-4)
     # Signed depth, and its limit: ours.
     lift = DynamicBell(hz=1_000, threshold_db=-30, ratio=100, knee_db=0, depth_db=5, rest_db=-2)
-    gains = static_gain_db(np.array([-60.0, -28.0, 0.0]), lift.stage("k", on=True, keepers=(), sample_rate_hz=RATE).figures)
+    gains = static_gain_db(
+        np.array([-60.0, -28.0, 0.0]), lift.stage("k", on=True, keepers=(), sample_rate_hz=RATE).figures
+    )
     assert gains == pytest.approx([-2.0, -2.0 + 2 * 0.99, 3.0])
 
 
@@ -165,7 +174,8 @@ def test_a_gain_that_moves_makes_no_zipper():
 
 
 def plosive(seconds: float = 2.0) -> np.ndarray:
-    """Return bursts of low noise as on p and b: up in 6 ms, gone in 90 (our own likeness; job.md: below about 150 Hz)."""
+    """Return bursts of low noise as on p and b: up in 6 ms, gone in 90 (our own likeness; job.md: below about 150
+    Hz)."""
     x, random = np.zeros(round(seconds * RATE)), np.random.default_rng(5)
     for at_s in (0.6, 1.2):
         t = np.arange(round(0.12 * RATE)) / RATE
@@ -223,9 +233,11 @@ def keyed_mix(**key_fields) -> tuple[Mix, dict]:
         "pad": ArraySource(0.1 * np.random.default_rng(3).standard_normal((2, 3 * RATE))),
         "voice": ArraySource((sine(1_000, -12.0, 3.0) * gate)[None, :]),
     }
-    yields = DynamicBell(hz=1_000, q=1, threshold_db=-30, depth_db=-8, ratio=100, attack_ms=5, release_ms=30, listens_to="voice")
-    pad = StripState(id="pad", audio_id="pad", ledger=(LedgerEntry(id="y", move=yields),))
-    return Mix(tracks=(pad, StripState(id="voice", audio_id="voice", **key_fields))), sources
+    yields = DynamicBell(
+        hz=1_000, q=1, threshold_db=-30, depth_db=-8, ratio=100, attack_ms=5, release_ms=30, listens_to="voice"
+    )
+    pad = Track(id="pad", audio_id="pad", ledger=(LedgerEntry(id="y", move=yields),))
+    return Mix(tracks=(pad, Track(id="voice", audio_id="voice", **key_fields))), sources
 
 
 def band_db(x: np.ndarray, first_s: float, last_s: float) -> float:
@@ -261,7 +273,9 @@ def test_keys_may_cross_in_both_directions_and_groups_are_the_sum_of_their_membe
     pad = mix.tracks[0].model_copy(update={"ledger": (LedgerEntry(id="y", move=of_group),)})
     crossed = Mix(tracks=(pad, voice), groups=({"id": "g"},), alone_track_id="pad")
     out = Player(crossed, sources.__getitem__, start_frame=0, sample_rate_hz=RATE).render(3 * RATE)
-    alone = Player(mix.model_copy(update={"alone_track_id": "pad"}), sources.__getitem__, start_frame=0, sample_rate_hz=RATE)
+    alone = Player(
+        mix.model_copy(update={"alone_track_id": "pad"}), sources.__getitem__, start_frame=0, sample_rate_hz=RATE
+    )
     assert np.array_equal(out, alone.render(3 * RATE))  # a group of one is heard as its member is
     gone = mix.tracks[0].ledger[0].move.model_copy(update={"listens_to": "nobody"})
     deaf = Mix(tracks=(pad.model_copy(update={"ledger": (LedgerEntry(id="y", move=gone),)}),))

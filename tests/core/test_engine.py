@@ -1,11 +1,10 @@
 """The engine: the same samples however they are cut, changes without clicks, the guard, offcuts."""
 
-
 import numpy as np
 import pytest
 import scipy.signal
 
-from mivlo.core.engine.mix import GRID, GuardReference, LedgerEntry, Mix, Probe, StripState
+from mivlo.core.engine.mix import GRID, GuardReference, Mix, Probe
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_mix, render_moves, replay
 from mivlo.core.engine.source import SEAM_FRAMES, ArraySource
@@ -14,6 +13,7 @@ from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.k_weighting import power_to_lufs
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.loudness import momentary_powers, true_peak_db
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.processors.chain import Chain, KeyedSection
@@ -26,9 +26,9 @@ def noise(seconds: float, channels: int = 2, seed: int = 3, level: float = 0.1) 
     return level * np.random.default_rng(seed).standard_normal((channels, round(seconds * RATE)))
 
 
-def strip(track_id: str, *moves, **fields) -> StripState:
+def strip(track_id: str, *moves, **fields) -> Track:
     ledger = tuple(LedgerEntry(id=f"{track_id}{i}", move=move) for i, move in enumerate(moves))
-    return StripState(id=track_id, audio_id=track_id, ledger=ledger, **fields)
+    return Track(id=track_id, audio_id=track_id, ledger=ledger, **fields)
 
 
 @pytest.fixture
@@ -124,7 +124,9 @@ def test_a_moved_bell_does_not_click():
         chain.process(x[:, RATE + 32 * CONTROL_FRAMES :])
         if first[0] >= 1_000:
             assert beyond(x[0, RATE // 2 :], 100.0, 60.0, 8_192) < -80.0
-        assert np.max(np.abs(np.diff(x[0, RATE // 2 :], 2))) < 2.5 * np.max(np.abs(np.diff(tone[0], 2))) * 10 ** (12 / 20)
+        assert np.max(np.abs(np.diff(x[0, RATE // 2 :], 2))) < 2.5 * np.max(np.abs(np.diff(tone[0], 2))) * 10 ** (
+            12 / 20
+        )
 
 
 def test_switching_crossfades_in_ten_milliseconds_and_ends_exactly():
@@ -149,13 +151,16 @@ def test_a_loop_is_crossfaded_and_carries_on(sources):
 
 
 def test_the_probe_stays_under_its_guard():
-    # A weak ring under noise, lifted by 30 dB: +6 LU over the un-probed loudness at most (definitions), no peak over -1 dBTP.
+    # A weak ring under noise, lifted by 30 dB: +6 LU over the un-probed loudness at most (definitions), no peak over
+    # -1 dBTP.
     x = noise(6.0, level=0.02)
     x += 0.05 * np.sin(2 * np.pi * 431 * np.arange(x.shape[1]) / RATE)
     source = ArraySource(x)
     quiet = Mix(tracks=(strip("a"),))
     powers = momentary_powers(x, sample_rate_hz=RATE)
-    reference = GuardReference(loudness_lufs=float(power_to_lufs(np.array([powers.mean()]))[0]), true_peak_db=true_peak_db(x))
+    reference = GuardReference(
+        loudness_lufs=float(power_to_lufs(np.array([powers.mean()]))[0]), true_peak_db=true_peak_db(x)
+    )
     player = Player(quiet.model_copy(update={"guard": reference}), lambda _: source, start_frame=0, sample_rate_hz=RATE)
     parts = [player.render(RATE)]
     for hz in np.geomspace(200, 431, 20):
@@ -231,7 +236,7 @@ def test_who_is_heard(sources):
 
 
 def test_polarity_cancels(sources):
-    mix = Mix(tracks=(strip("a"), StripState(id="z", audio_id="a", polarity_flipped=True)))
+    mix = Mix(tracks=(strip("a"), Track(id="z", audio_id="a", polarity_flipped=True)))
     assert not np.any(Player(mix, sources, start_frame=0, sample_rate_hz=RATE).render(6_400))
 
 
@@ -283,7 +288,9 @@ def test_a_ledger_or_a_move_that_is_off_changes_nothing(sources):
     x = sources("a").read(0, 6_400)
     for fields in ({"ledger_on": False}, {}):
         moves = BELLS if fields else [move.model_copy(update={"on": False}) for move in BELLS]
-        out = Player(Mix(tracks=(strip("a", *moves, **fields),)), sources, start_frame=0, sample_rate_hz=RATE).render(6_400)
+        out = Player(Mix(tracks=(strip("a", *moves, **fields),)), sources, start_frame=0, sample_rate_hz=RATE).render(
+            6_400
+        )
         assert np.array_equal(out, x)
 
 
@@ -299,7 +306,9 @@ def test_a_seek_is_a_new_start_on_the_grid(sources, mix):
     # The rule of docs/method.md: the grid step at or before the place, after one second of unheard pre-roll.
     sought = Player(mix, sources, start_frame=100_001, sample_rate_hz=RATE)
     assert sought.position == 99_968
-    assert np.array_equal(sought.render(9_600), Player(mix, sources, start_frame=99_968, sample_rate_hz=RATE).render(9_600))
+    assert np.array_equal(
+        sought.render(9_600), Player(mix, sources, start_frame=99_968, sample_rate_hz=RATE).render(9_600)
+    )
     straight = Player(mix, sources, start_frame=0, sample_rate_hz=RATE)
     straight.render(99_968)
     # One second of pre-roll leaves nothing of the start that could be heard: these filters have died down by 120 dB.
@@ -326,7 +335,7 @@ def test_a_gain_that_moves_makes_no_zipper():
 
 def test_the_pitch_pipe_is_a_soft_tone_of_its_pitch_however_it_is_asked_for():
     quiet = ArraySource(np.zeros((1, RATE * 3)))
-    mix = Mix(tracks=(StripState(id="t", audio_id="t"),), pipe_hz=440.0)
+    mix = Mix(tracks=(Track(id="t", audio_id="t"),), pipe_hz=440.0)
 
     def played(sizes: list[int], changes: dict[int, float | None]) -> np.ndarray:
         player = Player(mix, lambda _: quiet, start_frame=0, sample_rate_hz=RATE)
@@ -345,5 +354,7 @@ def test_the_pitch_pipe_is_a_soft_tone_of_its_pitch_however_it_is_asked_for():
     whole = played([9_600, 19_200, 9_600, 9_600], changes)
     pieces = played([64] * 750, changes)
     assert np.array_equal(whole[:, : pieces.shape[1]], pieces[:, : whole.shape[1]])
-    assert np.max(np.abs(np.diff(whole[0]))) < 2 * np.pi * 500 / RATE * 10 ** (-32 / 20)  # it slides and fades: no click
+    assert np.max(np.abs(np.diff(whole[0]))) < 2 * np.pi * 500 / RATE * 10 ** (
+        -32 / 20
+    )  # it slides and fades: no click
     assert np.all(whole[:, 31_000:38_000] == 0.0)

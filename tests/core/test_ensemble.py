@@ -10,7 +10,7 @@ from scipy.signal import butter, sosfilt
 from typer.testing import CliRunner
 
 from mivlo.cli import app
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import STRONG, find_clashes, regain
@@ -22,6 +22,7 @@ from mivlo.core.ensemble.proof import proof_sentence, prove
 from mivlo.core.ensemble.right_of_way import first_order, yield_limit_db
 from mivlo.core.ensemble.yielding import Contender, draft_yield
 from mivlo.core.errors import ParameterError
+from mivlo.core.model import LedgerEntry, Track
 from tests.core.phrases import phrase
 
 RATE = 48_000
@@ -52,7 +53,11 @@ def heard_of(*sounds: np.ndarray, gains_db: tuple[float, ...] = ()) -> Heard:
 
 
 def test_a_planted_clash_is_named_with_direction_region_and_time():
-    quiet, loud, aside = band(300, 600, -30, seed=1), band(280, 700, -22, seed=2, on=0.5), band(3_000, 6_000, -35, seed=3)
+    quiet, loud, aside = (
+        band(300, 600, -30, seed=1),
+        band(280, 700, -22, seed=2, on=0.5),
+        band(3_000, 6_000, -35, seed=3),
+    )
     clash = find_clashes(heard_of(quiet, loud, aside))[0]
     assert (clash.hidden, clash.by) == (0, 1)
     assert clash.strength >= STRONG
@@ -62,10 +67,14 @@ def test_a_planted_clash_is_named_with_direction_region_and_time():
     assert clash.loss_percent > 60
     # Half of every second; windows of 85 ms and more smear each edge.
     assert [round(end - start, 1) for start, end in clash.times] == pytest.approx([0.5] * 4, abs=0.2)
-    assert [start % 1.0 for start, _ in clash.times[1:]] == pytest.approx([0.0] * 3, abs=0.1) or clash.times[1][0] % 1.0 > 0.9
+    assert [start % 1.0 for start, _ in clash.times[1:]] == pytest.approx([0.0] * 3, abs=0.1) or clash.times[1][
+        0
+    ] % 1.0 > 0.9
     assert clash.winnable_percent > 80
     assert "track 2 hides track 1" in sentence(clash, ["track 1", "track 2", "track 3"])
-    assert what_can_be_won(clash, ["1", "2", "3"]) == f"A cut can win back up to {clash.winnable_percent:.0f} % of that."
+    assert (
+        what_can_be_won(clash, ["1", "2", "3"]) == f"A cut can win back up to {clash.winnable_percent:.0f} % of that."
+    )
     assert "cut in 2 alone" in what_can_be_won(replace(clash, winnable_percent=12.0), ["1", "2", "3"])
 
 
@@ -190,7 +199,7 @@ def carve(sounds: list[np.ndarray], front: int, yielding: int, **options: object
         tracks, heard, front=contender(front, sounds[front]), yielding=contender(yielding, sounds[yielding], role=role),
         times=clash.times, full_scale_db=full_scale_db, sample_rate_hz=RATE, **region, **options,
     )  # fmt: skip
-    strips = [StripState(id=f"t{index}", audio_id=str(index)) for index in range(len(sounds))]
+    strips = [Track(id=f"t{index}", audio_id=str(index)) for index in range(len(sounds))]
     strips[yielding] = strips[yielding].model_copy(update={"ledger": (LedgerEntry(id="y", move=drafted.move),)})
     blocks = render_track(
         Mix(tracks=tuple(strips)), f"t{yielding}", lambda name: ArraySource(sounds[int(name)]), start=0,
@@ -209,7 +218,9 @@ def low_strings() -> list[np.ndarray]:
     flute, _ = phrase(FLUTE, (84, 86, 88, 84, 86, 88))
     frames = min(one.shape[1] for one in (bass, cello, flute))
     levels = (0.8, 0.3, 0.2)
-    return [level * one[:, :frames] / np.abs(one).max() for level, one in zip(levels, (bass, cello, flute), strict=True)]
+    return [
+        level * one[:, :frames] / np.abs(one).max() for level, one in zip(levels, (bass, cello, flute), strict=True)
+    ]
 
 
 def test_a_yield_brings_back_what_was_asked_for(low_strings):
@@ -290,7 +301,9 @@ def test_the_command(tmp_path):
     run = CliRunner().invoke(app, ["clash", *names, "--role", "lead voice", "--role", "keys", "--json"])
     assert run.exit_code == 0, run.output
     clashes = json.loads(run.output)["clashes"]
-    assert {"hidden", "by", "low_hz", "high_hz", "centre_hz", "share_of_time", "loss_percent", "times"} <= set(clashes[0])
+    assert {"hidden", "by", "low_hz", "high_hz", "centre_hz", "share_of_time", "loss_percent", "times"} <= set(
+        clashes[0]
+    )
     assert (clashes[0]["hidden"], clashes[0]["by"], clashes[0]["goes_first"]) == (names[0], names[1], names[0])
     assert [one["strength"] for one in clashes] == sorted((one["strength"] for one in clashes), reverse=True)
     told = CliRunner().invoke(app, ["clash", *names])

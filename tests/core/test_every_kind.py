@@ -1,4 +1,5 @@
-"""Every kind of move at once, on tracks, a group and the mix: the same samples however they come about, and no bad state."""
+"""Every kind of move at once, on tracks, a group and the mix: the same samples however they come about, and no bad
+state."""
 
 import threading
 import tracemalloc
@@ -7,10 +8,11 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 import pytest
 
-from mivlo.core.engine.mix import GroupState, LedgerEntry, Mix, Probe, StripState
+from mivlo.core.engine.mix import Mix, Probe
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_mix, render_moves, replay
 from mivlo.core.engine.source import ArraySource, open_source
+from mivlo.core.model import Group, LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
@@ -38,32 +40,40 @@ def sources():
 
 
 EVERY_KIND = {
-    "bell": BELLS[0], "note-family": NoteFamily(hz=110, count=4), "notch": Notch(hz=2_000),
+    "bell": BELLS[0],
+    "note-family": NoteFamily(hz=110, count=4),
+    "notch": Notch(hz=2_000),
     "dynamic-bell": DynamicBell(hz=900, threshold_db=-45, lookahead_ms=10, depth_db=-9, listens_to="b"),
     "flat-bell": FlatBell(hz=3_500, q=2, gain_db=-5),
     "dynamic-flat-bell": DynamicFlatBell(hz=500, threshold_db=-45, lookahead_ms=5, depth_db=-12, channel="mid"),
-    "dynamic-low-shelf": DynamicLowShelf(hz=200, threshold_db=-50), "low-shelf": LowShelf(hz=150, gain_db=3, channel="mid"),
+    "dynamic-low-shelf": DynamicLowShelf(hz=200, threshold_db=-50),
+    "low-shelf": LowShelf(hz=150, gain_db=3, channel="mid"),
     "dynamic-high-shelf": DynamicHighShelf(hz=5_000, threshold_db=-50, lookahead_ms=5, channel="side"),
-    "dynamic-low-cut": DynamicLowCut(hz=150, threshold_db=-50, trigger="sudden", lookahead_ms=30), "low-cut": LowCut(hz=60),
-    "high-shelf": HighShelf(hz=8_000, gain_db=-3), "high-cut": HighCut(hz=15_000), "plane": Plane(),
-}  # fmt: skip
+    "dynamic-low-cut": DynamicLowCut(hz=150, threshold_db=-50, trigger="sudden", lookahead_ms=30),
+    "low-cut": LowCut(hz=60),
+    "high-shelf": HighShelf(hz=8_000, gain_db=-3),
+    "high-cut": HighCut(hz=15_000),
+    "plane": Plane(),
+}
 
 
 @pytest.fixture
 def whole_mix():
     """Return tracks, a group and the mix with every kind of move, keys that cross, and one ledger in linear phase."""
-    group = GroupState(id="g", ledger=strip("g", BELLS[1], DynamicBell(hz=2_000, threshold_db=-45, listens_to="c")).ledger)
+    group = Group(id="g", ledger=strip("g", BELLS[1], DynamicBell(hz=2_000, threshold_db=-45, listens_to="c")).ledger)
     tracks = (
         strip("a", *EVERY_KIND.values(), group_id="g"),
         strip("b", BELLS[1], start_frame=1_234, pan=-0.4, gain_db=-3, group_id="g"),
         strip("c", BELLS[2], DynamicBell(hz=700, threshold_db=-60, listens_to="g"), phase="linear"),
     )  # fmt: skip
-    master = GroupState(id="mix", ledger=strip("m", BELLS[0], Plane(low_hz=2_000)).ledger)
+    master = Group(id="mix", ledger=strip("m", BELLS[0], Plane(low_hz=2_000)).ledger)
     return Mix(tracks=tracks, groups=(group,), master=master, loop_start_frame=12_000, loop_end_frame=60_000)
 
 
 def changed(mix: Mix, track_id: str, **fields) -> Mix:
-    return mix.model_copy(update={"tracks": tuple(t.model_copy(update=fields) if t.id == track_id else t for t in mix.tracks)})
+    return mix.model_copy(
+        update={"tracks": tuple(t.model_copy(update=fields) if t.id == track_id else t for t in mix.tracks)}
+    )
 
 
 def test_every_kind_of_move_is_in_the_mix_of_these_tests():
@@ -125,12 +135,19 @@ def test_a_thread_that_works_ahead_changes_nothing_and_is_not_waited_for(sources
 
 def test_with_every_kind_of_move_changes_are_replayed_bit_for_bit(sources, whole_mix):
     ledger = whole_mix.tracks[0].ledger
-    moved = changed(whole_mix, "a", ledger=(ledger[0].model_copy(update={"move": Bell(hz=700, gain_db=-6, q=3)}), *ledger[1:]))
+    moved = changed(
+        whole_mix, "a", ledger=(ledger[0].model_copy(update={"move": Bell(hz=700, gain_db=-6, q=3)}), *ledger[1:])
+    )
     steps = [
-        moved, changed(moved, "b", mute=True), changed(moved, "a", ledger=ledger[:3]), changed(moved, "c", phase="minimum"),
-        moved.model_copy(update={"loop_end_frame": 40_000}), moved.model_copy(update={"offcuts_track_id": "a"}),
-        moved.model_copy(update={"probe": Probe(track_id="g", hz=900)}), whole_mix,
-    ]  # fmt: skip
+        moved,
+        changed(moved, "b", mute=True),
+        changed(moved, "a", ledger=ledger[:3]),
+        changed(moved, "c", phase="minimum"),
+        moved.model_copy(update={"loop_end_frame": 40_000}),
+        moved.model_copy(update={"offcuts_track_id": "a"}),
+        moved.model_copy(update={"probe": Probe(track_id="g", hz=900)}),
+        whole_mix,
+    ]
     player = Player(whole_mix, sources, start_frame=9_600, sample_rate_hz=RATE)
     parts, log = [], []
     for index, step in enumerate(steps):
@@ -155,14 +172,18 @@ def test_a_change_before_a_move_that_looks_ahead_acts_at_once(sources):
     player.render(RATE)
     player.apply(after)
     out = player.render(RATE // 2)[0]
-    plain = Player(Mix(tracks=(strip("t", before.tracks[0].ledger[0].move),)), lambda _: tone, start_frame=0, sample_rate_hz=RATE)
+    plain = Player(
+        Mix(tracks=(strip("t", before.tracks[0].ledger[0].move),)), lambda _: tone, start_frame=0, sample_rate_hz=RATE
+    )
     plain.render(RATE)
     plain.apply(Mix(tracks=(strip("t", after.tracks[0].ledger[0].move),)))
     assert np.max(np.abs(out - plain.render(RATE // 2)[0])) < 1e-12
 
 
 def test_static_moves_are_linear_and_time_invariant(sources):
-    moves = [EVERY_KIND[kind] for kind in ("bell", "flat-bell", "note-family", "notch", "low-shelf", "low-cut", "high-cut")]
+    moves = [
+        EVERY_KIND[kind] for kind in ("bell", "flat-bell", "note-family", "notch", "low-shelf", "low-cut", "high-cut")
+    ]
     a, b = noise(1.0, seed=8), noise(1.0, seed=9)
 
     def run(x: np.ndarray) -> np.ndarray:
@@ -174,17 +195,17 @@ def test_static_moves_are_linear_and_time_invariant(sources):
 
 
 def test_groups_have_gain_solo_and_mute(sources):
-    def heard(*groups: GroupState, **fields) -> np.ndarray:
+    def heard(*groups: Group, **fields) -> np.ndarray:
         mix = Mix(tracks=(strip("a", group_id="g"), strip("c")), groups=groups, **fields)
         return Player(mix, sources, start_frame=0, sample_rate_hz=RATE).render(6_400)
 
     a, c = sources("a").read(0, 6_400), sources("c").read(0, 6_400)
-    assert np.max(np.abs(heard(GroupState(id="g", gain_db=-6.0)) - (a * 10 ** (-6 / 20) + c))) < 1e-12
-    assert np.array_equal(heard(GroupState(id="g", mute=True)), c)
-    assert np.array_equal(heard(GroupState(id="g", solo=True)), a)
-    assert np.array_equal(heard(GroupState(id="g"), alone_track_id="g"), a)
+    assert np.max(np.abs(heard(Group(id="g", gain_db=-6.0)) - (a * 10 ** (-6 / 20) + c))) < 1e-12
+    assert np.array_equal(heard(Group(id="g", mute=True)), c)
+    assert np.array_equal(heard(Group(id="g", solo=True)), a)
+    assert np.array_equal(heard(Group(id="g"), alone_track_id="g"), a)
     deep = LedgerEntry(id="x", move=Bell(hz=1_000, gain_db=-30, q=0.1))
-    assert np.std(heard(GroupState(id="g"), master=GroupState(id="mix", ledger=(deep,)))) < 0.3 * np.std(a + c)
+    assert np.std(heard(Group(id="g"), master=Group(id="mix", ledger=(deep,)))) < 0.3 * np.std(a + c)
 
 
 def test_a_long_session_holds_little_and_reads_from_disk(tmp_path):
@@ -193,7 +214,7 @@ def test_a_long_session_holds_little_and_reads_from_disk(tmp_path):
     long[:] = 0.01
     del long
     source = open_source(path)
-    mix = Mix(tracks=tuple(StripState(id=str(n), audio_id="a", ledger=strip("l", *BELLS).ledger) for n in range(4)))
+    mix = Mix(tracks=tuple(Track(id=str(n), audio_id="a", ledger=strip("l", *BELLS).ledger) for n in range(4)))
     tracemalloc.start()
     for block in render_mix(mix, lambda _: source, start=0, end=60 * RATE, sample_rate_hz=RATE):
         del block
@@ -208,9 +229,12 @@ def test_whatever_comes_in_no_state_goes_wrong(seed):
     random = np.random.default_rng(seed)
     square = np.sign(np.sin(2 * np.pi * 50 * np.arange(2 * RATE) / RATE))
     signals = {
-        "silence": np.zeros((2, 2 * RATE)), "square": np.tile(square, (2, 1)), "denormal": np.full((1, 2 * RATE), 1e-310),
-        "noise": random.standard_normal((2, 2 * RATE)), "click": np.eye(1, 2 * RATE, 5_000),
-    }  # fmt: skip
+        "silence": np.zeros((2, 2 * RATE)),
+        "square": np.tile(square, (2, 1)),
+        "denormal": np.full((1, 2 * RATE), 1e-310),
+        "noise": random.standard_normal((2, 2 * RATE)),
+        "click": np.eye(1, 2 * RATE, 5_000),
+    }
     made = {name: ArraySource(x) for name, x in signals.items()}
 
     def random_move():
@@ -221,7 +245,11 @@ def test_whatever_comes_in_no_state_goes_wrong(seed):
                 values[figure.name] = figure.choices[random.integers(len(figure.choices))]
             elif figure.control == "number" and figure.minimum is not None and not figure.choices:
                 low, high = figure.minimum, figure.maximum
-                value = low + (high - low) * random.random() if figure.unit != "Hz" else low * (high / low) ** random.random()
+                value = (
+                    low + (high - low) * random.random()
+                    if figure.unit != "Hz"
+                    else low * (high / low) ** random.random()
+                )
                 values[figure.name] = round(value) if figure.name == "count" else value
         if kind.startswith("dynamic"):
             values["listens_to"] = random.choice(list(made))
@@ -237,8 +265,8 @@ def test_whatever_comes_in_no_state_goes_wrong(seed):
         for name in made:
             moves = [random_move() for _ in range(random.integers(0, 5))]
             phase = "linear" if random.random() < 0.15 else "minimum"
-            tracks.append(StripState(id=name, audio_id=name, ledger=strip(name, *moves).ledger, phase=phase))
-        return Mix(tracks=tuple(tracks), master=GroupState(id="mix", ledger=strip("m", random_move()).ledger))
+            tracks.append(Track(id=name, audio_id=name, ledger=strip(name, *moves).ledger, phase=phase))
+        return Mix(tracks=tuple(tracks), master=Group(id="mix", ledger=strip("m", random_move()).ledger))
 
     player = Player(random_mix(), made.__getitem__, start_frame=0, sample_rate_hz=RATE)
     for _ in range(5):

@@ -14,9 +14,9 @@ import pytest
 import soundfile
 
 from mivlo.core.audiofile import ImportLimits, inspect_audio, read_blocks, resample_to_store, write_blocks
-from mivlo.core.engine.mix import LedgerEntry, StripState
 from mivlo.core.errors import AudioFileError, TreatmentError
 from mivlo.core.filters.biquad import frequency_response
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.low_cut import LowCut
@@ -52,8 +52,8 @@ def mivlo(*arguments: object, cwd: Path) -> subprocess.CompletedProcess[str]:
     ("name", "subtype", "exact"),
     [
         ("a.wav", "PCM_16", 2**-15), ("a.wav", "PCM_24", 2**-23), ("a.wav", "PCM_32", 2**-24), ("a.wav", "FLOAT", 0.0),
-        ("a.wav", "DOUBLE", 2**-24), ("a.aiff", "PCM_24", 2**-23), ("a.flac", "PCM_24", 2**-23), ("a.rf64", "PCM_24", 2**-23),
-        ("a.w64", "FLOAT", 0.0), ("a.caf", "PCM_16", 2**-15),
+        ("a.wav", "DOUBLE", 2**-24), ("a.aiff", "PCM_24", 2**-23), ("a.flac", "PCM_24", 2**-23),
+        ("a.rf64", "PCM_24", 2**-23), ("a.w64", "FLOAT", 0.0), ("a.caf", "PCM_16", 2**-15),
     ],
 )  # fmt: skip
 def test_formats_that_come_in(tmp_path, name, subtype, exact):
@@ -212,7 +212,7 @@ def test_the_settings_list_says_what_somebody_else_needs():
         LedgerEntry(id="1", move=Bell(hz=440, gain_db=-6, q=4), reason="=SUM(A1)"),
         LedgerEntry(id="2", move=LowCut(hz=80, slope_db_per_octave=24, on=False)),
     )
-    track = StripState(id="t", audio_id="t", ledger=ledger)
+    track = Track(id="t", audio_id="t", ledger=ledger)
     rows = list(csv.DictReader(io.StringIO(to_csv(list_rows([("Drum", track)], sample_rate_hz=RATE)))))
     assert rows[0]["hz"] == "440.00"
     assert rows[0]["note"] == "A4 +0 ct"

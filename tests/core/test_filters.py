@@ -57,14 +57,20 @@ def digital(move, rate: float) -> np.ndarray:
 
 @pytest.mark.parametrize("rate", [44_100.0, 48_000.0, 96_000.0])
 def test_bells_and_shelves_follow_the_analogue_prototype_within_a_quarter_of_a_db(rate):
-    # references.md 1.9: the best published closed form reaches 0.93 dB (44.1 kHz) here, a bilinear design misses by 7.9.
+    # references.md 1.9: the best published closed form reaches 0.93 dB (44.1 kHz) here, a bilinear design misses by
+    # 7.9.
     places = (20, 60, 431, 2_500, 8_000, 12_000, 18_000)
     for hz, q, gain in itertools.product(places, (0.5, 0.7071, 2.0, 8.0, 30.0), (-24, -6, 2, 12, 24)):
         bell = digital(Bell(hz=hz, gain_db=gain, q=q), rate) - analog_bell(hz, gain, q)
         low = digital(LowShelf(hz=hz, gain_db=gain, q=q), rate) - (shelf := analog_shelf(hz, gain, q, high=False))
         high = digital(HighShelf(hz=hz, gain_db=gain, q=q), rate) - (other := analog_shelf(hz, gain, q, high=True))
         flat = digital(FlatBell(hz=hz, gain_db=gain, q=q), rate) - analog_flat_bell(hz, gain, q)
-        errors = (("bell", bell, None), ("flat bell", flat, None), ("low shelf", low, shelf), ("high shelf", high, other))
+        errors = (
+            ("bell", bell, None),
+            ("flat bell", flat, None),
+            ("low shelf", low, shelf),
+            ("high shelf", high, other),
+        )
         for kind, error, wanted in errors:
             counted = error if wanted is None else error[wanted > COUNTS_DB]
             assert np.max(np.abs(counted)) < 0.25, (kind, hz, q, gain)
@@ -89,7 +95,9 @@ def test_cuts_are_butterworth_of_order_slope_over_six(slope):
         wanted = level_db(h)
         got = digital(kind(hz=hz, slope_db_per_octave=slope), rate)
         assert np.max(np.abs(got - wanted)[wanted > COUNTS_DB]) < 0.5
-        at_corner = frequency_response(kind(hz=hz, slope_db_per_octave=slope).sections(rate), np.array([hz]), sample_rate_hz=rate)
+        at_corner = frequency_response(
+            kind(hz=hz, slope_db_per_octave=slope).sections(rate), np.array([hz]), sample_rate_hz=rate
+        )
         assert level_db(at_corner)[0] == pytest.approx(-3.0103, abs=0.02)
 
 

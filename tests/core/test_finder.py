@@ -49,7 +49,9 @@ def test_the_pitch_line_follows_one_voice_and_is_not_claimed_for_chords():
     assert line.one_voice
     assert np.nanmedian(np.abs(off)) < 12
     assert np.nanpercentile(np.abs(off), 90) < 25
-    chords = sum(0.05 / n * np.sin(2 * np.pi * n * f * seconds) for n in range(1, 9) for f in (146.8, 220.0, 277.2, 349.2))
+    chords = sum(
+        0.05 / n * np.sin(2 * np.pi * n * f * seconds) for n in range(1, 9) for f in (146.8, 220.0, 277.2, 349.2)
+    )
     assert not pitch_line(ArraySource(chords[None]), start=0, end=len(chords), sample_rate_hz=RATE).one_voice
 
 
@@ -84,7 +86,9 @@ def strokes(modes: list[tuple[float, float, float]], seconds: float = 8.0, every
 def test_levels_read_a_sine_and_place_a_click():
     t = np.arange(2 * RATE) / RATE
     for hz in (60.0, 300.0, 740.0, 2_000.0, 9_000.0):
-        levels = level_map(ArraySource(0.5 * np.sin(2 * np.pi * hz * t)[None]), start=0, end=2 * RATE, sample_rate_hz=RATE)
+        levels = level_map(
+            ArraySource(0.5 * np.sin(2 * np.pi * hz * t)[None]), start=0, end=2 * RATE, sample_rate_hz=RATE
+        )
         middle = levels.levels_db[20:-20].mean(axis=0)
         assert abs(1_200 * np.log2(levels.hz[middle.argmax()] / hz)) <= 20  # one band
         assert middle.max() == pytest.approx(-6.02, abs=0.7)  # half of full scale; up to half a band beside its middle
@@ -104,7 +108,9 @@ def test_a_stretch_looks_the_same_in_pieces_and_at_twice_the_rate():
     assert np.allclose(part.levels_db[20:-20], whole.levels_db[420 : 420 + len(part.levels_db) - 40], atol=1e-3)
     assert part.times_s[0] == pytest.approx(400 * 1024 / RATE)
     t = np.arange(8 * RATE) / (2 * RATE)
-    double = level_map(ArraySource(0.5 * np.sin(2 * np.pi * 740 * t)[None]), start=0, end=8 * RATE, sample_rate_hz=2 * RATE)
+    double = level_map(
+        ArraySource(0.5 * np.sin(2 * np.pi * 740 * t)[None]), start=0, end=8 * RATE, sample_rate_hz=2 * RATE
+    )
     assert double.levels_db[20:-20].max() == pytest.approx(-6.02, abs=0.7)
     assert band_cues(level_map(ArraySource(np.zeros((1, RATE))), start=0, end=RATE, sample_rate_hz=RATE)) is None
 
@@ -204,7 +210,9 @@ def test_every_planted_fault_of_the_demo_is_found_with_its_word():
 
 
 def test_the_events_of_the_demo_voice_are_found_within_30_ms():
-    truth = [f for f in json.loads((ROOT / "demo" / "truth.json").read_text())["faults"] if f.get("track") == "Lead voice"]
+    truth = [
+        f for f in json.loads((ROOT / "demo" / "truth.json").read_text())["faults"] if f.get("track") == "Lead voice"
+    ]
     voice = demo_track("lead-voice")
     events = find_events(ArraySource(voice), start=0, end=voice.shape[1], sample_rate_hz=RATE)
     for kind in ("plosive", "sibilance"):
@@ -214,7 +222,11 @@ def test_the_events_of_the_demo_voice_are_found_within_30_ms():
         assert len(told) <= 1.1 * len(wanted)
     # A low sung note with a slow onset is no plosive; a cymbal's stroke is no sibilant.
     t = np.arange(3 * RATE) / RATE
-    sung = sum(np.sin(2 * np.pi * 90 * h * t) / h for h in range(1, 20)) * np.clip((t % 1.0) / 0.06, 0, 1) * (t % 1.0 < 0.8)
+    sung = (
+        sum(np.sin(2 * np.pi * 90 * h * t) / h for h in range(1, 20))
+        * np.clip((t % 1.0) / 0.06, 0, 1)
+        * (t % 1.0 < 0.8)
+    )
     assert find_events(ArraySource(0.1 * sung[None]), start=0, end=3 * RATE, sample_rate_hz=RATE) == []
 
 
@@ -248,7 +260,8 @@ def test_a_cure_is_measured_by_level_and_decay():
     assert beside.region_lost < 0.01
     hollow = measure_again(ArraySource(ringing), ArraySource(biquad(ringing, 900.0, -24.0, 0.7)), **tones)
     assert hollow.region_lost > 0.5 > undone.region_lost
-    # A hump that is there when it is loud is measured in the loud moments; to take it away takes nothing of the track's own.
+    # A hump that is there when it is loud is measured in the loud moments; to take it away takes nothing of the
+    # track's own.
     soft_then_loud = np.concatenate([0.1 * clean, biquad(clean, 900.0, 9.0, 1.0)], axis=1)
     source, tamed = ArraySource(soft_then_loud), np.concatenate([0.1 * clean, clean], axis=1)
     hump = {**tones, "kind": "harsh", "behaviour": "when-loud", "q": 1.0, "end": soft_then_loud.shape[1]}
@@ -268,7 +281,10 @@ def test_what_tames_a_fault_takes_it_while_it_sounds_and_leaves_the_rest():
     stretch = {"start": 0, "end": source.n_frames, "sample_rate_hz": RATE}
     suspected = propose(source, hz=3_200.0, q=2.0, excess_db=8.0, times=times, **stretch).tame
     pinned = answers_to_pin(source, hz=3_200.0, width_octaves=0.7, excess_db=8.0, sample_rate_hz=RATE).tame
-    for move, least_db, most_db in ((suspected, 7.0, 8.1), (pinned, 4.5, 6.1)):  # nobody has said when a pin's fault sounds
+    for move, least_db, most_db in (
+        (suspected, 7.0, 8.1),
+        (pinned, 4.5, 6.1),
+    ):  # nobody has said when a pin's fault sounds
         treated = np.concatenate(list(render_moves(source, [move], sample_rate_hz=RATE)), axis=1)
         maps = [level_map(ArraySource(x), **stretch) for x in (faulty, treated)]
         band = int(np.argmin(np.abs(np.log2(maps[0].hz / 3_200.0))))
@@ -285,7 +301,14 @@ def test_bursts_are_cured_when_few_are_still_told_and_hum_by_what_is_left_in_the
     suspects = find(source, role="lead voice", **stretch).suspects
     for kind, needed in (("plosive", 1), ("sibilance", 2)):  # how often its own proposal has to be applied
         suspect = next(one for one in suspects if one.kind == kind)
-        figures = {"kind": kind, "hz": suspect.hz, "q": suspect.q, "behaviour": "burst", "times": suspect.times, **stretch}
+        figures = {
+            "kind": kind,
+            "hz": suspect.hz,
+            "q": suspect.q,
+            "behaviour": "burst",
+            "times": suspect.times,
+            **stretch,
+        }
         moves = [suspect.proposals.tame] * needed
         treated = np.concatenate(list(render_moves(source, moves, sample_rate_hz=rate)), axis=1)
         cure = measure_again(source, ArraySource(treated), **figures)
@@ -356,21 +379,31 @@ def test_a_hump_may_lie_at_the_shoulder_of_its_odds_and_a_line_only_at_a_top():
     assert gaps.min() > 30  # half an octave
     assert [band for band, _ in places(odds, "harsh")] == [found[0][0]]
     assert [band for band, _ in places(odds, "line")] == [int(np.argmax(odds))]
-    assert places(odds, "hump", bands > 260)[0] == found[1]  # what may not be accused hides nobody else, and is not replaced
+    assert (
+        places(odds, "hump", bands > 260)[0] == found[1]
+    )  # what may not be accused hides nobody else, and is not replaced
     assert places(0.002 * odds, "hump") == []
 
 
 def test_evidence_is_said_in_words():
     first = found_in(strokes([(110.0, 1.0, 0.2), (431.0, 0.5, 0.9)]))[0]
     assert "431 Hz" in sentence(first)
-    assert [sureness(p) for p in (0.9, 0.7, 0.4, 0.2, 0.05)] == ["almost certain", "likely", "possible", "a guess", "barely"]
+    assert [sureness(p) for p in (0.9, 0.7, 0.4, 0.2, 0.05)] == [
+        "almost certain",
+        "likely",
+        "possible",
+        "a guess",
+        "barely",
+    ]
 
 
 def test_a_pin_is_answered_as_deep_as_it_stood_out_within_reason():
     # Common practice, no source: cuts of 3 to 6 dB, seldom above 8; a plain ring up to 12.
     drum = ArraySource(strokes([(110.0, 1.0, 0.2), (431.0, 0.5, 0.9)]))
     asked = {"source": drum, "sample_rate_hz": RATE}
-    depths = [answers_to_pin(**asked, hz=431.0, width_octaves=0.25, excess_db=db).cut.gain_db for db in (9.4, 30.0, 1.0, None)]
+    depths = [
+        answers_to_pin(**asked, hz=431.0, width_octaves=0.25, excess_db=db).cut.gain_db for db in (9.4, 30.0, 1.0, None)
+    ]
     assert depths == [-9.0, -12.0, -3.0, -6.0]
     answers = answers_to_pin(**asked, hz=5_000.0, width_octaves=1.0, excess_db=8.0)
     assert answers.keeper.high_hz / answers.keeper.low_hz == pytest.approx(2.0)
@@ -383,7 +416,14 @@ def test_a_pin_is_answered_as_deep_as_it_stood_out_within_reason():
 
 def test_the_word_for_a_fault_goes_by_place_track_and_notes():
     # The regions of job.md: common practice, no source.
-    assert [kind_of_hump(hz) for hz in (100, 200, 400, 900, 2_000, 4_000)] == ["boom", "mud", "boxy", "honk", "harsh", "harsh"]
+    assert [kind_of_hump(hz) for hz in (100, 200, 400, 900, 2_000, 4_000)] == [
+        "boom",
+        "mud",
+        "boxy",
+        "honk",
+        "harsh",
+        "harsh",
+    ]
     assert kind_of_hump(1_400, role="kick") == "papery"
     assert kind_of_hump(4_000, role="electric guitar", is_haze=True) == "fizz"
     assert [kind_of_line(hz) for hz in (90, 431, 2_937)] == ["boom", "ring", "whistle"]

@@ -47,7 +47,8 @@ def noise(low_hz: float, high_hz: float, *, pink: bool = False, seed: int = 3) -
 
 
 def heard(*sounds: tuple[np.ndarray, float]) -> tuple[np.ndarray, np.ndarray]:
-    """Return sones alone and in the presence of the others, of sounds at levels in dB SPL, through maps of their samples."""
+    """Return sones alone and in the presence of the others, of sounds at levels in dB SPL, through maps of their
+    samples."""
     powers = []
     for samples, level_db in sounds:
         at = samples / np.sqrt(np.mean(samples**2)) * 10 ** ((level_db - FULL_SCALE_DB) / 20)
@@ -81,11 +82,14 @@ def test_the_erb_scale_and_the_filters():
 
 
 @pytest.mark.parametrize(
-    ("hz", "threshold_db"), [(100, 26.5), (250, 11.4), (500, 4.4), (1000, 2.4), (2000, -1.3), (4000, -5.4), (8000, 12.6)]
+    ("hz", "threshold_db"),
+    [(100, 26.5), (250, 11.4), (500, 4.4), (1000, 2.4), (2000, -1.3), (4000, -5.4), (8000, 12.6)],
 )
 def test_absolute_threshold(hz, threshold_db):
     # ISO 226:2003, thresholds from memory; there a sound is just heard: 0.003 sone (within a factor of two: 3 dB).
-    found_db = level_where(JUST_HEARD_SONE, lambda db: heard((tone(hz), db))[0][0], threshold_db - 20, threshold_db + 20)
+    found_db = level_where(
+        JUST_HEARD_SONE, lambda db: heard((tone(hz), db))[0][0], threshold_db - 20, threshold_db + 20
+    )
     assert found_db == pytest.approx(threshold_db, abs=3.0)
 
 
@@ -97,19 +101,29 @@ def test_sones():
     assert sones == pytest.approx([1.006, 2.03, 4.067, 8.27, 16.84], rel=0.08)
     assert ((sones[1:] / sones[:-1] > 1.85) & (sones[1:] / sones[:-1] < 2.2)).all()
     # Equal loudness, ISO 226:2003 (references 3.8); the model is known to stray from it by some phon.
-    for phon, hz, level_db in ((40, 100, 64.37), (40, 4_000, 36.65), (40, 10_000, 54.28), (60, 100, 78.65), (60, 4_000, 57.57)):
+    for phon, hz, level_db in (
+        (40, 100, 64.37),
+        (40, 4_000, 36.65),
+        (40, 10_000, 54.28),
+        (60, 100, 78.65),
+        (60, 4_000, 57.57),
+    ):
         as_loud = heard((tone(1_000.0), phon))[0][0]
-        assert level_where(as_loud, lambda db, hz=hz: heard((tone(hz), db))[0][0], level_db - 15, level_db + 15) == pytest.approx(
-            level_db, abs=6.0
-        )
+        assert level_where(
+            as_loud, lambda db, hz=hz: heard((tone(hz), db))[0][0], level_db - 15, level_db + 15
+        ) == pytest.approx(level_db, abs=6.0)
 
 
 def test_loudness_of_noises_beside_another_program():
-    # mosqito 1.2.1, loudness_zwst, free field (ISO 532-1, Zwicker), run once on the same sounds at 40, 60 and 80 dB SPL.
+    # mosqito 1.2.1, loudness_zwst, free field (ISO 532-1, Zwicker), run once on the same sounds at 40, 60 and 80 dB
+    # SPL.
     zwicker = {
-        (200, 400): (0.94, 4.01, 16.12), (900, 1_100): (1.06, 4.34, 18.31), (500, 2_000): (1.99, 8.24, 29.44),
-        (2_000, 8_000): (2.32, 9.16, 32.14), (40, 14_000): (2.73, 12.90, 45.80),
-    }  # fmt: skip
+        (200, 400): (0.94, 4.01, 16.12),
+        (900, 1_100): (1.06, 4.34, 18.31),
+        (500, 2_000): (1.99, 8.24, 29.44),
+        (2_000, 8_000): (2.32, 9.16, 32.14),
+        (40, 14_000): (2.73, 12.90, 45.80),
+    }
     ours, theirs = [], []
     for (low_hz, high_hz), values in zwicker.items():
         sounds = noise(low_hz, high_hz, pink=high_hz == 14_000)
@@ -123,19 +137,28 @@ def test_loudness_of_noises_beside_another_program():
 
 
 def test_tones_in_noise():
-    # Hawkins and Stevens 1950 (from memory): a 1 kHz tone is just heard 18 dB over the noise's density, whatever its level;
-    # 17 dB at 500 Hz, 20 at 2 kHz.
-    for hz, density_db, ratio_db in ((1_000.0, 30.0, 18.0), (1_000.0, 50.0, 18.0), (500.0, 40.0, 17.0), (2_000.0, 40.0, 20.0)):
+    # Hawkins and Stevens 1950 (from memory): a 1 kHz tone is just heard 18 dB over the noise's density, whatever its
+    # level; 17 dB at 500 Hz, 20 at 2 kHz.
+    for hz, density_db, ratio_db in (
+        (1_000.0, 30.0, 18.0),
+        (1_000.0, 50.0, 18.0),
+        (500.0, 40.0, 17.0),
+        (2_000.0, 40.0, 20.0),
+    ):
         white = noise(50.0, 12_000.0)
         overall_db = density_db + 10 * np.log10(11_950.0)
         found_db = level_where(
-            JUST_HEARD_SONE, lambda db, hz=hz: heard((tone(hz), db), (white, overall_db))[1][0], density_db, density_db + 40  # noqa: B023
+            JUST_HEARD_SONE,
+            lambda db, hz=hz, white=white, overall_db=overall_db: heard((tone(hz), db), (white, overall_db))[1][0],
+            density_db,
+            density_db + 40,
         )
         assert found_db - density_db == pytest.approx(ratio_db, abs=3.0)
 
 
 def test_masking_spreads_upwards_and_more_when_loud():
-    # Wegel and Lane 1924, Egan and Hake 1950 (from memory): a narrow band of noise hides what is above it more than below it.
+    # Wegel and Lane 1924, Egan and Hake 1950 (from memory): a narrow band of noise hides what is above it more than
+    # below it.
     band = noise(365.0, 455.0)
 
     def masked_db(hz: float, level_db: float) -> float:
@@ -173,7 +196,8 @@ def test_the_loops_are_the_formulas():
 
 
 def full_formula(signal: np.ndarray, masker: np.ndarray, hz: np.ndarray) -> tuple[float, float]:
-    """Return sones alone and among the other of two line spectra (powers), with filters 0.1 Cam apart for every component."""
+    """Return sones alone and among the other of two line spectra (powers), with filters 0.1 Cam apart for every
+    component."""
     cams = np.arange(1.75, 38.8, 0.1)
     centres = cams_to_hz(cams)
     alpha, offset, gain, k = law_of(centres)
@@ -220,7 +244,9 @@ def test_the_fast_form_against_the_full_formula():
     random = np.random.default_rng(11)
     hz = cams_to_hz(np.arange(1.5, 38.5, 0.12))
     position = (hz_to_cams(hz) - CAMS[0]) / STEP_CAMS
-    to_bands = np.maximum(1 - np.abs(position[:, None] - np.arange(len(CAMS))), 0) * 10 ** (transfer_db(hz) / 10)[:, None]
+    to_bands = (
+        np.maximum(1 - np.abs(position[:, None] - np.arange(len(CAMS))), 0) * 10 ** (transfer_db(hz) / 10)[:, None]
+    )
     full, fast = [], []
     for _ in range(200):
         pair = np.stack([random_spectrum(random, hz) for _ in range(2)])

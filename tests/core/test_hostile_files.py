@@ -15,10 +15,20 @@ from mivlo.core.errors import AudioFileError
 from mivlo.core.riff import missing_bytes
 
 RATE, FRAMES = 48_000, 3_000
-KINDS = {"WAV": "PCM_16", "RF64": "PCM_24", "AIFF": "PCM_24", "FLAC": "PCM_16", "W64": "FLOAT", "CAF": "PCM_16", "OGG": "VORBIS"}
+KINDS = {
+    "WAV": "PCM_16",
+    "RF64": "PCM_24",
+    "AIFF": "PCM_24",
+    "FLAC": "PCM_16",
+    "W64": "FLOAT",
+    "CAF": "PCM_16",
+    "OGG": "VORBIS",
+}
 # Of the container's head more is damaged than of the sound: there lie the lengths.
 HEAD_BYTES = 120
-SEVERAL = settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture], derandomize=True)
+SEVERAL = settings(
+    max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture], derandomize=True
+)
 
 
 @pytest.fixture(scope="module")
@@ -95,7 +105,9 @@ def test_every_byte_that_is_missing_is_counted(whole, tmp_path, kind):
         assert f"{gone} bytes of its sound are missing" in taken_in(path.read_bytes(), tmp_path)
 
 
-@pytest.mark.parametrize("extra", [b"LIST" + struct.pack("<I", 4) + b"abcd", b"id3 " + struct.pack("<I", 5) + b"hello\0"])
+@pytest.mark.parametrize(
+    "extra", [b"LIST" + struct.pack("<I", 4) + b"abcd", b"id3 " + struct.pack("<I", 5) + b"hello\0"]
+)
 def test_what_other_programs_write_around_the_sound_does_no_harm(whole, tmp_path, extra):
     # Chunks before the sound, one of odd length with its pad byte, and some after it.
     data = whole["WAV"]

@@ -91,11 +91,15 @@ def test_a_table_of_gains_at_rest_filters_as_its_section_and_glides_without_a_ju
     x = noise(1)
     for gain_db in (-12.0, -5.0):
         y, state = x.copy(), np.zeros((table.values.shape[1], 2, 2))
-        dynamic_band.run_table(y, np.full(N // SUBSTEP_FRAMES + 1, gain_db), table.lowest_db, TABLE_STEP_DB, table.values, state)
+        dynamic_band.run_table(
+            y, np.full(N // SUBSTEP_FRAMES + 1, gain_db), table.lowest_db, TABLE_STEP_DB, table.values, state
+        )
         sos = [[s.b0, s.b1, s.b2, 1.0, s.a1, s.a2] for s in move.sections_at(gain_db, RATE)]
         assert np.max(np.abs(y - scipy.signal.sosfilt(sos, x, axis=1))) < 1e-9
     open_again, state = x.copy(), np.zeros((table.values.shape[1], 2, 2))
-    dynamic_band.run_table(open_again, np.zeros(N // SUBSTEP_FRAMES + 1), table.lowest_db, TABLE_STEP_DB, table.values, state)
+    dynamic_band.run_table(
+        open_again, np.zeros(N // SUBSTEP_FRAMES + 1), table.lowest_db, TABLE_STEP_DB, table.values, state
+    )
     assert np.array_equal(open_again, x)
     # An octave below its frequency the low cut takes away what its gain says.
     for gain_db in (-3.0, -12.0):

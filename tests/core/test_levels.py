@@ -87,13 +87,16 @@ def test_loudness_and_peak_agree_with_ffmpeg(tmp_path: Path):
     x = np.clip(0.3 * np.random.default_rng(2).standard_normal((6 * RATE, 2)), -0.99, 0.99)
     soundfile.write(tmp_path / "n.wav", x, RATE, subtype="DOUBLE")
     command = ["ffmpeg", "-nostats", "-i", "n.wav", "-af", "ebur128=peak=true", "-f", "null", "-"]
-    told = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=True).stderr.split("Summary:")[-1]
+    told = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=True).stderr.split("Summary:")[
+        -1
+    ]
     theirs = {name: float(re.search(name + r":\s+(-?[\d.]+)", told)[1]) for name in ("I", "Peak")}
     assert integrated_loudness(x.T, sample_rate_hz=RATE) == pytest.approx(theirs["I"], abs=0.1)
     assert true_peak_db(x.T) == pytest.approx(theirs["Peak"], abs=0.2)
 
 
-# The near outline is for lines: what is wider (Q 5 and less), or narrower than 8 Hz or so, reads low (60 Hz, Q 8 by 1.6 dB).
+# The near outline is for lines: what is wider (Q 5 and less), or narrower than 8 Hz or so, reads low (60 Hz, Q 8 by
+# 1.6 dB).
 @pytest.mark.parametrize(
     ("hz", "gain_db", "q"),
     [(431.0, 9.0, 12.0), (738.0, 12.0, 20.0), (2_937.0, 6.0, 16.0), (120.0, 9.0, 10.0)],
@@ -102,7 +105,9 @@ def test_a_planted_bell_reads_its_gain(hz, gain_db, q):
     # Definitions: a bell planted at +G reads G within 1.5 dB. Planted in noise that falls by 3 dB an octave.
     n = 1 << 22  # 87 s: in shorter stretches the noise itself scatters by as much as is asked here
     freqs_hz = np.fft.rfftfreq(n, 1 / RATE)
-    noise = np.random.default_rng(5).standard_normal(n // 2 + 1) + 1j * np.random.default_rng(6).standard_normal(n // 2 + 1)
+    noise = np.random.default_rng(5).standard_normal(n // 2 + 1) + 1j * np.random.default_rng(6).standard_normal(
+        n // 2 + 1
+    )
     noise /= np.sqrt(np.maximum(freqs_hz, 20.0))
     planted = [s for move in (Bell(hz=hz, gain_db=gain_db, q=q),) for s in move.sections(RATE)]
     h = frequency_response(planted, np.maximum(freqs_hz, 1.0), sample_rate_hz=RATE)
@@ -125,7 +130,9 @@ def test_the_outline_is_flat_for_what_is_flat():
 
 def test_a_wide_hump_stands_out_of_the_far_outline_alone():
     # definitions.md: against a one-ERB smoothing a hump of +8 dB and Q 0.9 stands 0.1 dB out.
-    h = np.abs(np.array([complex(v) for v in Bell(hz=400, gain_db=8, q=0.9).response(np.minimum(AXIS_HZ, 19_000), 48_000)]))
+    h = np.abs(
+        np.array([complex(v) for v in Bell(hz=400, gain_db=8, q=0.9).response(np.minimum(AXIS_HZ, 19_000), 48_000)])
+    )
     level = -6.0 * np.log2(AXIS_HZ / 400) + 20 * np.log10(h)
     at = np.argmin(np.abs(AXIS_HZ - 400))
     assert (level - far_outline(level))[at] == pytest.approx(8.0, abs=1.5)

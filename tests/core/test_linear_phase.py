@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.signal import ZoomFFT, oaconvolve
 
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.plan import ledger_specs
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_track
@@ -17,6 +17,7 @@ from mivlo.core.filters.linear_phase import (
     n_taps_for,
     zero_phase_gains,
 )
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.high_shelf import HighShelf
@@ -37,7 +38,7 @@ LEDGERS = {
 
 def impulse_response(moves, phase: str, x: np.ndarray, middle: int, after: int = 131_072) -> np.ndarray:
     ledger = tuple(LedgerEntry(id=str(n), move=move) for n, move in enumerate(moves))
-    mix = Mix(tracks=(StripState(id="a", audio_id="a", ledger=ledger, phase=phase),))
+    mix = Mix(tracks=(Track(id="a", audio_id="a", ledger=ledger, phase=phase),))
     source = ArraySource(x)
     blocks = render_track(mix, "a", lambda _: source, start=0, end=x.shape[1], sample_rate_hz=RATE)
     out = np.concatenate(list(blocks), axis=1)
@@ -88,14 +89,18 @@ def test_what_has_a_form_in_linear_phase_is_within_a_tenth_of_a_db_of_it(rate):
 def test_a_notch_without_linear_phase_runs_in_minimum_phase_in_its_place():
     bell, notch = Bell(hz=2_000, gain_db=6, q=0.7), Notch(hz=50, q=20)
     ledger = tuple(LedgerEntry(id=str(n), move=move) for n, move in enumerate((bell, notch, bell)))
-    state = StripState(id="a", audio_id="a", ledger=ledger, phase="linear")
+    state = Track(id="a", audio_id="a", ledger=ledger, phase="linear")
     specs = ledger_specs(state, sample_rate_hz=RATE, read_weights=lambda *_: np.ones(1))
     assert [type(spec) for spec in specs] == [FirSpec, ChainSpec, FirSpec]
     x = np.zeros((1, 1_800_000))
     x[0, 150_000] = 1.0
-    least, mixed = (impulse_response((bell, notch, bell), phase, x, 150_000, 1_500_000)[0] for phase in ("minimum", "linear"))
+    least, mixed = (
+        impulse_response((bell, notch, bell), phase, x, 150_000, 1_500_000)[0] for phase in ("minimum", "linear")
+    )
     edges_hz = (49.0, 51.0)
-    wanted, got = (20 * np.log10(np.abs(ZoomFFT(len(h), edges_hz, 2_001, fs=RATE, endpoint=True)(h))) for h in (least, mixed))
+    wanted, got = (
+        20 * np.log10(np.abs(ZoomFFT(len(h), edges_hz, 2_001, fs=RATE, endpoint=True)(h))) for h in (least, mixed)
+    )
     assert np.max(np.abs(got - wanted)[wanted > -40.0]) < 0.1
     assert np.min(wanted) < -40.0
     rows = list_rows([("a", state)], sample_rate_hz=RATE)
@@ -116,7 +121,8 @@ def test_every_channel_of_a_move_is_treated_as_in_minimum_phase():
     chosen = (hz > 100) & (hz < 10_000)
     for which in (0, 1):
         least, linear = (impulse_response(moves, phase, click(2, which), 150_000) for phase in ("minimum", "linear"))
-        # Of the input's own channel the sums of mid and side are near in phase here; what crosses over is the mid's change.
+        # Of the input's own channel the sums of mid and side are near in phase here; what crosses over is the mid's
+        # change.
         own = [np.abs(np.fft.rfft(h[which]))[chosen] for h in (least, linear)]
         far = np.abs(20 * np.log10(own[1] / own[0]))
         assert np.max(far) < 1.2
@@ -130,7 +136,8 @@ def test_every_channel_of_a_move_is_treated_as_in_minimum_phase():
 @pytest.mark.parametrize("hz", [60.0, 431.0, 6_000.0])
 @pytest.mark.parametrize("channels", [("mid", "left"), ("mid", "side"), ("right", "both"), ("both", "both")])
 def test_in_pieces_of_any_size_it_is_the_convolution_of_another_program(hz, channels):
-    # Short filters run in one piece, long ones by partitions, in lanes where channels are kept apart: scipy knows of neither.
+    # Short filters run in one piece, long ones by partitions, in lanes where channels are kept apart: scipy knows of
+    # neither.
     moves = (Bell(hz=hz, gain_db=-9, q=8, channel=channels[0]), Bell(hz=3 * hz, gain_db=5, q=4, channel=channels[1]))
     spec = FirSpec("f", tuple((section, move.channel) for move in moves for section in move.sections(RATE)))
     x = 0.1 * np.random.default_rng(3).standard_normal((2, 3 * spec.n_taps + 50_000))
@@ -159,11 +166,17 @@ def test_leaving_out_what_nobody_takes_after_a_change_changes_nothing(monkeypatc
                 Bell(hz=300, gain_db=-gain_db, q=10, channel="mid"),
             )  # fmt: skip
             ledger = tuple(LedgerEntry(id=str(n), move=move) for n, move in enumerate(moves))
-            return Mix(tracks=(StripState(id="a", audio_id="a", ledger=ledger, phase="linear"),))
+            return Mix(tracks=(Track(id="a", audio_id="a", ledger=ledger, phase="linear"),))
 
         player = Player(mix(-6, -50), lambda _: ArraySource(x), start_frame=RATE, sample_rate_hz=RATE)
         parts = [player.render(3_000)]
-        for gain_db, threshold_db, n_frames in ((-9, -50, 700), (-9, -60, 12_000), (3, -60, 100), (4, -60, 64), (5, -55, 50_000)):
+        for gain_db, threshold_db, n_frames in (
+            (-9, -50, 700),
+            (-9, -60, 12_000),
+            (3, -60, 100),
+            (4, -60, 64),
+            (5, -55, 50_000),
+        ):
             player.apply(mix(gain_db, threshold_db))
             parts.append(player.render(n_frames))
         return np.concatenate(parts, axis=1)

@@ -10,7 +10,7 @@ import pytest
 import scipy.signal
 from pydantic import TypeAdapter, ValidationError
 
-from mivlo.core.errors import NotFoundError, ParameterError, StaleStateError, TreatmentError
+from mivlo.core.errors import ConflictError, NotFoundError, ParameterError, TreatmentError
 from mivlo.core.filters import analog
 from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.moves import MOVE_KINDS, Move
@@ -114,7 +114,17 @@ def test_moves_in_series_add_up():
 
 def test_a_note_family_has_the_partials_of_stiff_strings():
     # references.md 5.4: f_n = n·f0·sqrt(1 + B·n²) (Fletcher and Rossing, from memory); here f1 is the note itself.
-    published = [110.0055, 220.044, 330.1485, 440.3519, 550.6871, 661.1869, 771.8842, 882.8115, 994.0014]  # its first ones
+    published = [
+        110.0055,
+        220.044,
+        330.1485,
+        440.3519,
+        550.6871,
+        661.1869,
+        771.8842,
+        882.8115,
+        994.0014,
+    ]  # its first ones
     family = NoteFamily(hz=110.0, stretch=1e-4, count=20)
     wanted = [n * 110.0 * np.sqrt((1 + 1e-4 * n * n) / (1 + 1e-4)) for n in range(1, 21)]
     assert family.member_hz() == pytest.approx(wanted, rel=1e-9)
@@ -144,24 +154,49 @@ def test_notes_and_decibels():
 
 
 def test_errors_carry_the_code_by_which_the_page_knows_them():
-    assert {error("x").code for error in (ParameterError, NotFoundError, StaleStateError)} == {
-        "bad-parameter", "not-found", "stale-state",
+    assert {error("x").code for error in (ParameterError, NotFoundError, ConflictError)} == {
+        "bad-parameter", "not-found", "conflict",
     }  # fmt: skip
 
 
 def test_roles_are_those_of_the_trade():
-    assert set(ROLES) >= {"lead voice", "kick", "snare", "bass", "acoustic guitar", "keys", "reeds", "strings", "brass", "other"}
+    assert set(ROLES) >= {
+        "lead voice",
+        "kick",
+        "snare",
+        "bass",
+        "acoustic guitar",
+        "keys",
+        "reeds",
+        "strings",
+        "brass",
+        "other",
+    }
 
 
 def test_the_name_of_a_file_tells_what_plays():
     # Words that files are named by: common practice, no source.
     said = {
-        "Lead Vox 2": "lead voice", "voice take": "lead voice", "BGV L": "backing voice", "01_Kick In": "kick",
-        "BassDrum": "kick", "snareTop": "snare",
-        "Rack Tom 1": "toms", "OH-L": "cymbals", "Bass DI": "bass", "AcGtr_3": "acoustic guitar",
-        "guitar dist": "electric guitar", "Grand Piano": "keys", "Alto Sax": "reeds", "Cello": "strings", "tpt": "brass",
-        "backing track": "full backing", "Shaker": "hand percussion",
-    }  # fmt: skip
+        "Lead Vox 2": "lead voice",
+        "voice take": "lead voice",
+        "BGV L": "backing voice",
+        "01_Kick In": "kick",
+        "BassDrum": "kick",
+        "snareTop": "snare",
+        "Rack Tom 1": "toms",
+        "OH-L": "cymbals",
+        "Bass DI": "bass",
+        "AcGtr_3": "acoustic guitar",
+        "guitar dist": "electric guitar",
+        "Grand Piano": "keys",
+        "Alto Sax": "reeds",
+        "Cello": "strings",
+        "tpt": "brass",
+        "backing track": "full backing",
+        "Shaker": "hand percussion",
+    }
     assert {name: role_of_name(name) for name in said} == said
     # A word within another one says nothing, nor does a number.
-    assert {role_of_name(name) for name in ("Track 07", "take 3", "heads", "invoice", "basset", "snap", "")} == {"other"}
+    assert {role_of_name(name) for name in ("Track 07", "take 3", "heads", "invoice", "basset", "snap", "")} == {
+        "other"
+    }

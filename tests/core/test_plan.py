@@ -8,9 +8,10 @@ import soundfile
 from typer.testing import CliRunner
 
 from mivlo.cli import app
-from mivlo.core.engine.mix import Keeper, LedgerEntry, Mix, Probe, Slice, StripState
+from mivlo.core.engine.mix import Mix, Probe, Slice
 from mivlo.core.engine.plan import audition_spec, ledger_specs, static_sections
 from mivlo.core.errors import ParameterError
+from mivlo.core.model import Keeper, LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS, Move
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
@@ -26,12 +27,12 @@ from mivlo.core.treatment import parse_treatment, treatment_response
 RATE = 48_000
 
 
-def specs_of(state: StripState, *, sample_rate_hz: float) -> list:
+def specs_of(state: Track, *, sample_rate_hz: float) -> list:
     return ledger_specs(state, sample_rate_hz=sample_rate_hz, read_weights=lambda _, __, n: np.ones(n))
 
 
-def track(*moves: Move, **fields) -> StripState:
-    return StripState(
+def track(*moves: Move, **fields) -> Track:
+    return Track(
         id="t", audio_id="t", ledger=tuple(LedgerEntry(id=f"e{i}", move=move) for i, move in enumerate(moves)), **fields
     )
 
@@ -52,7 +53,9 @@ def test_what_can_glide_keeps_its_structure_and_what_cannot_does_not():
         return [spec.structure() for spec in specs_of(track(*moves, **fields), sample_rate_hz=RATE)]
 
     one = DynamicBell(hz=2_000, lookahead_ms=10)
-    same = one.model_copy(update={"hz": 3_000.0, "depth_db": -9.0, "threshold_db": -50.0, "on": False, "release_ms": 10.0})
+    same = one.model_copy(
+        update={"hz": 3_000.0, "depth_db": -9.0, "threshold_db": -50.0, "on": False, "release_ms": 10.0}
+    )
     assert structure(one) == structure(same)
     for changed in ({"lookahead_ms": 20.0}, {"channel": "mid"}, {"listens_to": "v"}):
         assert structure(one) != structure(one.model_copy(update=changed))
@@ -63,7 +66,11 @@ def test_what_can_glide_keeps_its_structure_and_what_cannot_does_not():
 
 def test_switches_channels_and_keepers_reach_the_stages():
     state = track(
-        Bell(hz=300, channel="mid"), Bell(hz=500, on=False), Plane(), ledger_on=True, keepers=(Keeper(low_hz=900, high_hz=1_100),)
+        Bell(hz=300, channel="mid"),
+        Bell(hz=500, on=False),
+        Plane(),
+        ledger_on=True,
+        keepers=(Keeper(low_hz=900, high_hz=1_100),),
     )
     chain, plane = specs_of(state, sample_rate_hz=RATE)
     told = {(keyed.key.split("/")[0], keyed.on, keyed.channel) for keyed in chain.sections}
@@ -74,7 +81,9 @@ def test_switches_channels_and_keepers_reach_the_stages():
     assert not off[1].figures.on
     assert len(static_sections(state, sample_rate_hz=RATE, at_s=0.0)) >= 2
     linear = specs_of(state.model_copy(update={"phase": "linear"}), sample_rate_hz=RATE)
-    assert [channel for _, channel in linear[0].sections] == ["mid"] * len(linear[0].sections)  # what is off is not in it
+    assert [channel for _, channel in linear[0].sections] == ["mid"] * len(
+        linear[0].sections
+    )  # what is off is not in it
 
 
 def test_probe_and_slice_stand_behind_the_ledger_of_their_own_track():
@@ -114,7 +123,9 @@ def test_the_command_line_applies_moves_of_every_family(tmp_path):
         {"kind": "note-family", "hz": 50, "count": 3}, {"kind": "plane"},
     ]  # fmt: skip
     (tmp_path / "t.json").write_text(json.dumps({"mivlo_treatment": 1, "moves": moves}))
-    done = CliRunner().invoke(app, ["apply", str(tmp_path / "t.json"), str(tmp_path / "in.wav"), str(tmp_path / "out.wav")])
+    done = CliRunner().invoke(
+        app, ["apply", str(tmp_path / "t.json"), str(tmp_path / "in.wav"), str(tmp_path / "out.wav")]
+    )
     assert done.exit_code == 0, done.output
     y, rate = soundfile.read(tmp_path / "out.wav")
     assert (rate, y.shape) == (RATE, x.shape)
@@ -125,7 +136,9 @@ def test_the_command_line_applies_moves_of_every_family(tmp_path):
     assert abs(fall[1]) < 0.5
     listening = [{"kind": "dynamic-bell", "hz": 1_000, "listens_to": "voice"}]
     (tmp_path / "k.json").write_text(json.dumps({"mivlo_treatment": 1, "moves": listening}))
-    noted = CliRunner().invoke(app, ["apply", str(tmp_path / "k.json"), str(tmp_path / "in.wav"), str(tmp_path / "out2.wav")])
+    noted = CliRunner().invoke(
+        app, ["apply", str(tmp_path / "k.json"), str(tmp_path / "in.wav"), str(tmp_path / "out2.wav")]
+    )
     assert "hear silence in a single file" in noted.output
     same, _ = soundfile.read(tmp_path / "out2.wav")
     assert np.max(np.abs(same - x)) < 1e-6

@@ -3,11 +3,12 @@
 import numpy as np
 import pytest
 
-from mivlo.core.engine.mix import Keeper, LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_moves, render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.filters.matched import plain_bell
+from mivlo.core.model import Keeper, LedgerEntry, Track
 from mivlo.core.moves.plane import Plane
 
 from .phrases import RATE, phrase, pink
@@ -43,8 +44,12 @@ def glide(x: np.ndarray, start_s: float, *, seconds: float = 4.0) -> tuple[np.nd
         if not start_s * RATE <= middle <= (start_s + seconds) * RATE:
             out[:, at : at + size] += x[:, at : at + size] * window
             continue
-        h = np.abs(frequency_response([plain_bell(hz[middle], 12.0, 20.0, sample_rate_hz=RATE)], freqs_hz, sample_rate_hz=RATE))
-        piece = np.fft.irfft(np.fft.rfft(np.pad(x[:, at : at + size] * window, ((0, 0), (size, 2 * size)))) * h)[:, : 3 * size]
+        h = np.abs(
+            frequency_response([plain_bell(hz[middle], 12.0, 20.0, sample_rate_hz=RATE)], freqs_hz, sample_rate_hz=RATE)
+        )
+        piece = np.fft.irfft(np.fft.rfft(np.pad(x[:, at : at + size] * window, ((0, 0), (size, 2 * size)))) * h)[
+            :, : 3 * size
+        ]
         low, high = max(at - size, 0), min(at + 2 * size, n)
         out[:, low:high] += piece[:, low - at + size : high - at + size]
     return out, hz
@@ -122,10 +127,11 @@ def test_what_is_switched_off_or_kept_is_left_alone_and_both_channels_are_treate
     assert np.array_equal(run(planted, FULL.model_copy(update={"on": False})), planted)
     assert np.array_equal(run(planted, FULL.model_copy(update={"amount": 0.0})), planted)
     keepers = (Keeper(low_hz=1_400, high_hz=3_200),)
-    track = StripState(id="a", audio_id="a", ledger=(LedgerEntry(id="p", move=FULL),), keepers=keepers)
+    track = Track(id="a", audio_id="a", ledger=(LedgerEntry(id="p", move=FULL),), keepers=keepers)
     source = ArraySource(planted)
     kept = np.concatenate(
-        list(render_track(Mix(tracks=(track,)), "a", lambda _: source, start=0, end=3 * RATE, sample_rate_hz=RATE)), axis=1
+        list(render_track(Mix(tracks=(track,)), "a", lambda _: source, start=0, end=3 * RATE, sample_rate_hz=RATE)),
+        axis=1,
     )
     assert abs(10 * np.log10(along(kept, hz, 0.3, 2.4) / along(planted, hz, 0.3, 2.4))) < 0.05
     # Planted in one channel only, the other takes the same gains: so both fall by as much where it is.

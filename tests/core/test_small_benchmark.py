@@ -1,6 +1,7 @@
 """The two searches on a small scale of what bench/ measures: Debian's small bank, faults and clashes planted at random.
 
-The bank is one of those that the finder's weights were never fitted on; the figures here are floors, those of bench/ the goals.
+The bank is one of those that the finder's weights were never fitted on; the figures here are floors, those of bench/
+the goals.
 """
 
 from functools import lru_cache
@@ -9,7 +10,7 @@ import numpy as np
 import pytest
 from scipy.signal import butter, lfilter, sosfilt
 
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import find_clashes
@@ -19,11 +20,21 @@ from mivlo.core.ensemble.proof import prove
 from mivlo.core.ensemble.yielding import Contender, draft_yield
 from mivlo.core.filters.matched import plain_bell
 from mivlo.core.finder.suspects import find
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.spectra.average import AXIS_HZ, band_levels, stand_out
 from tests.core.phrases import RATE, phrase
 
 MELODY = (60, 64, 67, 62, 65, 69, 71, 67, 64, 60, 62, 66, 70, 68)
-PROGRAMS = {"organ": 16, "accordion": 21, "cello": 42, "strings": 48, "trumpet": 56, "saxophone": 65, "oboe": 68, "flute": 73}
+PROGRAMS = {
+    "organ": 16,
+    "accordion": 21,
+    "cello": 42,
+    "strings": 48,
+    "trumpet": 56,
+    "saxophone": 65,
+    "oboe": 68,
+    "flute": 73,
+}
 LINES_EACH, NEAR_CENTS = 3, 50.0
 # Turns in which a partial louder than the line stands half a semitone beside it.
 BESIDE_A_PARTIAL = (("organ", 9), ("accordion", 9), ("strings", 3), ("saxophone", 9), ("oboe", 3), ("flute", 3))
@@ -38,13 +49,19 @@ def played(program: int) -> np.ndarray:
 def planted(program: int, turn: int) -> tuple[np.ndarray, float]:
     """Return the phrase with one line in it, as a boost or as a mode that rings beside it, and where."""
     random = np.random.default_rng((program, turn))
-    hz, q, gain_db = float(np.exp(random.uniform(np.log(250), np.log(6_000)))), random.uniform(10, 35), random.uniform(9, 15)
+    hz, q, gain_db = (
+        float(np.exp(random.uniform(np.log(250), np.log(6_000)))),
+        random.uniform(10, 35),
+        random.uniform(9, 15),
+    )
     x = played(program)
     if turn % 2:
         s = plain_bell(hz, gain_db, q, sample_rate_hz=RATE)
         return lfilter([s.b0, s.b1, s.b2], [1.0, s.a1, s.a2], x, axis=1), hz
     radius = np.exp(-np.pi * hz / (2.0 * q * 10.0 ** (gain_db / 40.0)) / RATE)
-    ring = lfilter([1.0 - radius, 0.0, radius - 1.0], [1.0, -2.0 * radius * np.cos(2 * np.pi * hz / RATE), radius**2], x, axis=1)
+    ring = lfilter(
+        [1.0 - radius, 0.0, radius - 1.0], [1.0, -2.0 * radius * np.cos(2 * np.pi * hz / RATE), radius**2], x, axis=1
+    )
     return x + (10.0 ** (gain_db / 20.0) - 1.0) * ring, hz
 
 
@@ -151,7 +168,7 @@ def test_a_yield_gives_as_rendered_what_it_was_expected_to_give(register):
         )  # fmt: skip
         assert drafted.move.depth_db <= shallower_db  # more is had for more
         shallower_db = drafted.move.depth_db
-        strips = [StripState(id=str(index), audio_id=str(index)) for index in range(len(parts))]
+        strips = [Track(id=str(index), audio_id=str(index)) for index in range(len(parts))]
         strips[1] = strips[1].model_copy(update={"ledger": (LedgerEntry(id="y", move=drafted.move),)})
         blocks = render_track(
             Mix(tracks=tuple(strips)), "1", lambda name: ArraySource(parts[int(name)]), start=0, end=parts[1].shape[1],
@@ -160,7 +177,8 @@ def test_a_yield_gives_as_rendered_what_it_was_expected_to_give(register):
         treated = np.concatenate(list(blocks), axis=1)
         frames = min(one.shape[1] for one in parts)
         after, gone = (
-            hear([tracks[0], mapped(one, frames), tracks[2]], full_scale_db=full_scale_db) for one in (treated, 0.0 * treated)
+            hear([tracks[0], mapped(one, frames), tracks[2]], full_scale_db=full_scale_db)
+            for one in (treated, 0.0 * treated)
         )
         best = prove(before, gone, front=0, yielding=1, **region).gained_sone
         proof = prove(before, after, front=0, yielding=1, **region)

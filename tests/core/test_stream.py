@@ -1,9 +1,10 @@
-"""The parts under the engine: where the stream is, what is kept of it, gains that glide, files that are read in place."""
+"""The parts under the engine: where the stream is, what is kept of it, gains that glide, files that are read in
+place."""
 
 import numpy as np
 import pytest
 
-from mivlo.core.engine.mix import GroupState, LedgerEntry, Mix, StripState, audible_tracks
+from mivlo.core.engine.mix import Mix, audible_tracks
 from mivlo.core.engine.pipeline import SAVE_EVERY_FRAMES, Pipeline
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.ramp import STEPS, Ramp
@@ -11,6 +12,7 @@ from mivlo.core.engine.source import SEAM_FRAMES, ArraySource, Transport, open_s
 from mivlo.core.engine.strip import BLOCK_GRID_FRAMES, start_of_preroll
 from mivlo.core.engine.tape import Tape
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.model import Group, LedgerEntry, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.processors.chain import ChainSpec, KeyedSection
@@ -22,7 +24,13 @@ RATE = 48_000
 
 def test_the_stream_goes_round_its_loop_and_can_be_read_anywhere():
     transport = Transport(1_000, 1_000, (6_400, 12_800))
-    assert [transport.position_at(frame) for frame in (500, 1_000, 12_799, 12_800, 19_200)] == [500, 1_000, 12_799, 6_400, 6_400]
+    assert [transport.position_at(frame) for frame in (500, 1_000, 12_799, 12_800, 19_200)] == [
+        500,
+        1_000,
+        12_799,
+        6_400,
+        6_400,
+    ]
     whole = [(s.start + i, s.seam is not None) for s in transport.segments(1_000, 30_000) for i in range(s.n_frames)]
     pieces = [
         (s.start + i, s.seam is not None)
@@ -130,7 +138,9 @@ def test_a_pipeline_taken_back_gives_what_it_would_have_given():
                 for until in sorted({min(reach, 79_872), min(reach + 4_096, 79_872)})
                 if until > pipeline.position
             ]
-            played = int(random.integers(played // CONTROL_FRAMES, pipeline.position // CONTROL_FRAMES + 1)) * CONTROL_FRAMES
+            played = (
+                int(random.integers(played // CONTROL_FRAMES, pipeline.position // CONTROL_FRAMES + 1)) * CONTROL_FRAMES
+            )
             pipeline.rewind(played, read, no_key)
             pipeline.forget_before(played)
             assert pipeline.position == played
@@ -141,13 +151,13 @@ def test_a_pipeline_taken_back_gives_what_it_would_have_given():
 
 
 def test_soloing_and_listening_alone_go_by_groups():
-    def heard(*groups: GroupState, alone: str | None = None, **solo: bool) -> set[str]:
-        tracks = tuple(StripState(id=name, audio_id=name, group_id=group, solo=solo.get(name, False)) for name, group in
+    def heard(*groups: Group, alone: str | None = None, **solo: bool) -> set[str]:
+        tracks = tuple(Track(id=name, audio_id=name, group_id=group, solo=solo.get(name, False)) for name, group in
                        (("a", "g"), ("b", "g"), ("c", None)))  # fmt: skip
         audible = audible_tracks(Mix(tracks=tracks, groups=groups, alone_track_id=alone))
         return {name for name, loud in audible.items() if loud}
 
-    g = GroupState(id="g")
+    g = Group(id="g")
     assert heard(g) == {"a", "b", "c"}
     assert heard(g.model_copy(update={"solo": True})) == {"a", "b"}
     assert heard(g, a=True) == {"a"}
@@ -162,18 +172,20 @@ def test_offcuts_of_a_dynamic_move_sound_only_while_it_acts():
     tone = 0.3 * np.sin(2 * np.pi * 1_000 * np.arange(3 * RATE) / RATE)
     tone[: RATE + RATE // 2] *= 0.01
     move = DynamicBell(hz=1_000, q=1, threshold_db=-30, depth_db=-12, ratio=100, attack_ms=5, release_ms=50)
-    track = StripState(id="a", audio_id="a", ledger=(LedgerEntry(id="m", move=move),))
+    track = Track(id="a", audio_id="a", ledger=(LedgerEntry(id="m", move=move),))
     mix = Mix(tracks=(track,), offcuts_track_id="a")
     out = Player(mix, lambda _: ArraySource(tone[None, :]), start_frame=0, sample_rate_hz=RATE).render(3 * RATE)[0]
-    quiet, loud = (float(np.sqrt(2 * np.mean(out[a:b] ** 2))) for a, b in ((RATE // 2, RATE), (2 * RATE, 5 * RATE // 2)))
+    quiet, loud = (
+        float(np.sqrt(2 * np.mean(out[a:b] ** 2))) for a, b in ((RATE // 2, RATE), (2 * RATE, 5 * RATE // 2))
+    )
     assert quiet < 1e-4
     assert 20 * np.log10(loud / 0.3) == pytest.approx(20 * np.log10(1 - 10 ** (-12 / 20)), abs=0.5)
 
 
 def test_the_settings_list_tells_all_of_a_dynamic_move():
     move = DynamicBell(hz=3_000, q=2, depth_db=-5, threshold_db=-28, listens_to="v", channel="mid")
-    track = StripState(id="a", audio_id="a", ledger=(LedgerEntry(id="m", move=move, reason="hides the voice"),))
-    rows = list_rows([("Guitar", track), ("Voice", StripState(id="v", audio_id="v"))], sample_rate_hz=RATE)
+    track = Track(id="a", audio_id="a", ledger=(LedgerEntry(id="m", move=move, reason="hides the voice"),))
+    rows = list_rows([("Guitar", track), ("Voice", Track(id="v", audio_id="v"))], sample_rate_hz=RATE)
     assert rows[0]["kind"] == "Dynamic bell"
     assert rows[0]["gain_db"] == "-5.00"
     assert rows[0]["acts_on"] == "mid"

@@ -12,7 +12,16 @@ from mivlo.core.loudness import integrated_loudness
 
 from .phrases import RATE, phrase
 
-CHORDS = ((60, 64, 67), (57, 60, 64), (62, 65, 69), (55, 59, 62), (60, 65, 69), (59, 62, 67), (57, 62, 65), (60, 64, 67))
+CHORDS = (
+    (60, 64, 67),
+    (57, 60, 64),
+    (62, 65, 69),
+    (55, 59, 62),
+    (60, 65, 69),
+    (59, 62, 67),
+    (57, 62, 65),
+    (60, 64, 67),
+)
 CLUTTER_HZ = np.array([367.0, 823.0, 1_510.0, 2_710.0])  # on no overtone of what is played
 
 
@@ -33,7 +42,9 @@ def taken_db(cuts, freqs_hz: np.ndarray) -> np.ndarray:
 def test_a_survey_takes_clutter_and_leaves_chords_alone(program):
     clean = chords(program)
     whole = {"start": 0, "end": clean.shape[1], "sample_rate_hz": RATE}
-    played = np.unique([440.0 * 2.0 ** ((note - 69) / 12.0) * n for chord in CHORDS for note in chord for n in range(1, 13)])
+    played = np.unique(
+        [440.0 * 2.0 ** ((note - 69) / 12.0) * n for chord in CHORDS for note in chord for n in range(1, 13)]
+    )
     assert taken_db(survey(ArraySource(clean), **whole), played[played < 9_000.0]).min() > -1.0
     t, level = np.arange(clean.shape[1]) / RATE, 0.25 * np.sqrt(np.mean(clean**2))
     wobble = [0.6 + 0.4 * np.sin(2 * np.pi * 0.9 * t + n) for n in range(4)]
@@ -76,7 +87,7 @@ def test_the_cellar_finds_lowest_notes_and_cuts_below_them():
         track("bass", "bass", 33, (38, 36, 33, 31, 33, 36, 38, 33)),
         track("keys", "keys", 0, (48, 52, 55, 60, 64, 60, 55, 52)),
         CellarTrack("none", ArraySource(np.zeros((1, RATE))), 0, "other", 0.0),
-    ]  # fmt: skip
+    ]
     cellar = clear_the_cellar(tracks, end_frame=6 * RATE, sample_rate_hz=RATE)
     by_name = {cut.track_id: cut for cut in cellar.tracks}
     for name, midi in (("fiddle", 62), ("bass", 31), ("keys", 48)):
@@ -92,12 +103,18 @@ def test_the_cellar_finds_lowest_notes_and_cuts_below_them():
     assert by_name["none"].safe is None
     assert by_name["none"].lowest_note_hz is None
     assert by_name["bass"].safe is None or by_name["bass"].safe.hz < 40
-    # What is told to be lost is what scipy's Butterworth cuts take off the rumble there (with it lie the thumps of the keys).
+    # What is told to be lost is what scipy's Butterworth cuts take off the rumble there (with it lie the thumps of
+    # the keys).
     rumbles = {"drum": rumble(2), "fiddle": rumble(40), "bass": rumble(33), "keys": rumble(0)}
-    for chosen in ({cut.track_id: cut.safe for cut in cellar.tracks if cut.safe}, {"fiddle": by_name["fiddle"].in_the_mix}):
+    for chosen in (
+        {cut.track_id: cut.safe for cut in cellar.tracks if cut.safe},
+        {"fiddle": by_name["fiddle"].in_the_mix},
+    ):
         before, after = np.zeros(6 * RATE), np.zeros(6 * RATE)
         for name, x in rumbles.items():
-            below = butter(6, [29.0, max(by_name[name].lowest_note_hz * 2.0 ** (-3 / 12), 30.0)], "band", fs=RATE, output="sos")
+            below = butter(
+                6, [29.0, max(by_name[name].lowest_note_hz * 2.0 ** (-3 / 12), 30.0)], "band", fs=RATE, output="sos"
+            )
             x = sosfilt(below, x[: 6 * RATE])
             before += x
             if cut := chosen.get(name):

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 import soxr
 
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import find_clashes
@@ -13,6 +13,7 @@ from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
 from mivlo.core.finder.stretch import Findings
 from mivlo.core.finder.survey import survey
 from mivlo.core.finder.suspects import find
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.plane import Plane
@@ -31,7 +32,9 @@ def fiddle() -> np.ndarray:
 
 
 def found(x: np.ndarray, *, start: int = 0, end: int | None = None, rate: int = RATE) -> Findings:
-    return find(ArraySource(x), start=start, end=x.shape[1] if end is None else end, sample_rate_hz=rate, role="strings")
+    return find(
+        ArraySource(x), start=start, end=x.shape[1] if end is None else end, sample_rate_hz=rate, role="strings"
+    )
 
 
 def told(findings: Findings, *, shift_s: float = 0.0) -> list[tuple]:
@@ -71,7 +74,9 @@ def test_suspects_go_with_the_sound_when_it_is_moved_or_cut_out(fiddle):
 
 def test_suspects_are_the_same_at_twice_the_rate(fiddle):
     double = soxr.resample(fiddle.T, RATE, 2 * RATE, quality="VHQ").T
-    first, second = (findings.suspects for findings in (found(fiddle), found(np.ascontiguousarray(double), rate=2 * RATE)))
+    first, second = (
+        findings.suspects for findings in (found(fiddle), found(np.ascontiguousarray(double), rate=2 * RATE))
+    )
     for one in first[:2]:
         near = min(second[:4], key=lambda other: abs(np.log2(other.hz / one.hz)))
         assert abs(1_200 * np.log2(near.hz / one.hz)) < 10
@@ -97,7 +102,9 @@ def test_a_survey_goes_with_level_and_time(fiddle):
 def clashes(sounds: list[np.ndarray], *, order: tuple[int, ...], gain_db: float = 0.0) -> list[tuple]:
     """Return who hides whom, where and how much, by the tracks' own numbers, whatever their order."""
     tracks = [
-        MixedTrack(erb_map(ArraySource(sounds[k]), start=0, end=sounds[k].shape[1], sample_rate_hz=RATE), gain_db=gain_db)
+        MixedTrack(
+            erb_map(ArraySource(sounds[k]), start=0, end=sounds[k].shape[1], sample_rate_hz=RATE), gain_db=gain_db
+        )
         for k in order
     ]
     heard = hear(tracks, full_scale_db=full_scale_db_spl(tracks))
@@ -114,13 +121,15 @@ def test_clashes_do_not_hang_on_order_common_level_or_silent_tracks():
     usual = clashes(sounds, order=(0, 1, 2))
     assert usual
     assert clashes(sounds, order=(2, 0, 1)) == usual
-    assert clashes(sounds, order=(0, 1, 2), gain_db=-12.0) == usual  # the listening level is the mix's, wherever the faders are
+    assert (
+        clashes(sounds, order=(0, 1, 2), gain_db=-12.0) == usual
+    )  # the listening level is the mix's, wherever the faders are
     assert clashes(sounds, order=(3, 0, 1, 2)) == usual
 
 
 def rendered(x: np.ndarray, *moves) -> np.ndarray:
     ledger = tuple(LedgerEntry(id=str(number), move=move) for number, move in enumerate(moves))
-    mix = Mix(tracks=(StripState(id="t", audio_id="a", ledger=ledger),))
+    mix = Mix(tracks=(Track(id="t", audio_id="a", ledger=ledger),))
     blocks = render_track(mix, "t", lambda _: ArraySource(x), start=0, end=x.shape[1], sample_rate_hz=RATE)
     return np.concatenate(list(blocks), axis=1)
 
@@ -132,7 +141,9 @@ def test_adaptive_moves_go_with_time_polarity_and_channels_and_level_where_they_
     for move in (plane, keyed):
         usual = rendered(x, move)
         assert np.abs(rendered(-x, move) + usual).max() < 1e-12
-        assert np.abs(rendered(np.ascontiguousarray(x[::-1]), move)[::-1] - usual).max() < 1e-9  # linked: no channel leads
+        assert (
+            np.abs(rendered(np.ascontiguousarray(x[::-1]), move)[::-1] - usual).max() < 1e-9
+        )  # linked: no channel leads
         shift = 64 * 750
         later = rendered(np.pad(x, ((0, 0), (shift, 0))), move)[:, shift:]
         assert np.mean((later - usual) ** 2) < 1e-6 * np.mean(x**2)  # silence is something heard, too

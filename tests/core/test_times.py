@@ -5,10 +5,11 @@ import pytest
 import scipy.signal
 from pydantic import ValidationError
 
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_moves, replay
 from mivlo.core.engine.source import ArraySource
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.low_cut import LowCut
@@ -25,8 +26,10 @@ def timed(move, times=TIMES):
 
 def rendered(samples: np.ndarray, *moves, **fields) -> np.ndarray:
     ledger = tuple(LedgerEntry(id=f"e{i}", move=move) for i, move in enumerate(moves))
-    mix = Mix(tracks=(StripState(id="a", audio_id="a", ledger=ledger, **fields),))
-    return Player(mix, lambda _: ArraySource(samples), start_frame=0, sample_rate_hz=RATE, live=False).render(samples.shape[1])
+    mix = Mix(tracks=(Track(id="a", audio_id="a", ledger=ledger, **fields),))
+    return Player(mix, lambda _: ArraySource(samples), start_frame=0, sample_rate_hz=RATE, live=False).render(
+        samples.shape[1]
+    )
 
 
 def within(times, reach_s: float) -> np.ndarray:
@@ -36,7 +39,8 @@ def within(times, reach_s: float) -> np.ndarray:
 
 @pytest.mark.parametrize("phase", ["minimum", "linear"])
 @pytest.mark.parametrize(
-    "move", [Bell(hz=700, gain_db=-12, q=2), LowCut(hz=200), Plane(), DynamicBell(hz=700, threshold_db=-60, lookahead_ms=10)]
+    "move",
+    [Bell(hz=700, gain_db=-12, q=2), LowCut(hz=200), Plane(), DynamicBell(hz=700, threshold_db=-60, lookahead_ms=10)],
 )
 def test_a_move_acts_in_full_within_its_times_and_not_at_all_outside(move, phase):
     noise = 0.1 * np.random.default_rng(5).standard_normal((2, 3 * RATE))
@@ -57,11 +61,14 @@ def test_the_edges_do_not_click_and_last_10_to_30_ms():
 
 def test_live_changes_of_times_equal_the_replay_round_a_loop_and_for_offcuts():
     noise = 0.1 * np.random.default_rng(6).standard_normal((2, 3 * RATE))
-    moves = (timed(Bell(hz=700, gain_db=-12, q=2), ((0.0, 0.3),)), timed(DynamicBell(hz=2_000, threshold_db=-60), ((0.1, 0.2),)))
+    moves = (
+        timed(Bell(hz=700, gain_db=-12, q=2), ((0.0, 0.3),)),
+        timed(DynamicBell(hz=2_000, threshold_db=-60), ((0.1, 0.2),)),
+    )
 
     def mix(*chosen, **fields) -> Mix:
         ledger = tuple(LedgerEntry(id=f"e{i}", move=move) for i, move in enumerate(chosen))
-        strip = StripState(id="a", audio_id="a", ledger=ledger)
+        strip = Track(id="a", audio_id="a", ledger=ledger)
         return Mix(tracks=(strip,), loop_start_frame=4_800, loop_end_frame=24_000, **fields)
 
     log, parts = [], []
@@ -76,7 +83,9 @@ def test_live_changes_of_times_equal_the_replay_round_a_loop_and_for_offcuts():
         mix(*moves), log, lambda _: ArraySource(noise), start_frame=4_800, n_frames=played.shape[1], sample_rate_hz=RATE
     )
     assert np.array_equal(played, again)
-    alone = Player(mix(moves[0], offcuts_track_id="a"), lambda _: ArraySource(noise), start_frame=4_800, sample_rate_hz=RATE)
+    alone = Player(
+        mix(moves[0], offcuts_track_id="a"), lambda _: ArraySource(noise), start_frame=4_800, sample_rate_hz=RATE
+    )
     offcuts = alone.render(19_200)
     assert np.std(offcuts[:, :4_000]) > 10 * np.std(offcuts[:, 13_500:17_500])  # taken away up to 0.3 s only
 

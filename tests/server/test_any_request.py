@@ -2,6 +2,7 @@
 
 import contextlib
 import json
+import uuid
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -18,9 +19,29 @@ from ..conftest import Running
 from .helpers import bell, edit, session_with_track, set_track
 
 ABSURD: tuple[Any, ...] = (
-    None, True, 0, -1, 10**30, 1e308, -1e308, float("nan"), float("inf"), "", "\x00", "nul \x00 inside", "\ud800", "x" * 70_000,
-    "../../etc", "3.5k", [], {}, [[]], [None], {"kind": "bell"}, [{"kind": "plane", "amount": 1e99}],
-)  # fmt: skip
+    None,
+    True,
+    0,
+    -1,
+    10**30,
+    1e308,
+    -1e308,
+    float("nan"),
+    float("inf"),
+    "",
+    "\x00",
+    "nul \x00 inside",
+    "\ud800",
+    "x" * 70_000,
+    "../../etc",
+    "3.5k",
+    [],
+    {},
+    [[]],
+    [None],
+    {"kind": "bell"},
+    [{"kind": "plane", "amount": 1e99}],
+)
 PER_OPERATION, PER_EDIT = 30, 120
 HOW_ABSURD = (0.0, 0.03, 0.12)  # of the values of a request
 DEEPEST = 12
@@ -52,8 +73,11 @@ class Drawer:
         high = schema.get("maximum", schema.get("exclusiveMaximum", max(low + 10, 1e4)))
         match schema.get("type"):
             case "object":
-                return {name: self.named(name, part, depth) for name, part in schema.get("properties", {}).items()
-                        if name in schema.get("required", ()) or "const" in part or self.random.random() < 0.5}  # fmt: skip
+                return {
+                    name: self.named(name, part, depth)
+                    for name, part in schema.get("properties", {}).items()
+                    if name in schema.get("required", ()) or "const" in part or self.random.random() < 0.5
+                }
             case "array":
                 count = int(self.random.integers(schema.get("minItems", 0), 3))
                 parts = schema.get("prefixItems") or [schema.get("items", {})] * count
@@ -74,7 +98,9 @@ class Drawer:
 
 def operations(api: dict) -> Iterator[tuple[str, str, dict]]:
     for path, methods in api["paths"].items():
-        yield from ((method, path, operation) for method, operation in methods.items() if (method, path) not in LEFT_ALONE)
+        yield from (
+            (method, path, operation) for method, operation in methods.items() if (method, path) not in LEFT_ALONE
+        )
 
 
 def as_text(value: Any) -> str:
@@ -115,8 +141,9 @@ def test_no_request_breaks_the_server_and_all_refusals_say_why(http, seed):
     for method, path, operation in operations(drawer.api):
         for turn in range(PER_EDIT if path.endswith("/edits") else PER_OPERATION):
             now = http.get(f"/api/sessions/{state['id']}").json()
+            history = (now["undo"] or now["redo"])["edit_id"]
             ids = {"session_id": state["id"], "track_id": track["id"], "strip_id": track["id"], "entry_id": "e1"}
-            drawer.known = ids | {"audio_id": track["audio"]["id"], "base_revision": now["revision"]}
+            drawer.known = ids | {"audio_id": track["audio_id"], "of": history, "id": uuid.uuid4().hex}
             drawer.absurd = HOW_ABSURD[turn % len(HOW_ABSURD)]
             status, text, asked = answer_to(http, method, path, operation, drawer)
             answered += status < 300
@@ -132,12 +159,13 @@ def test_no_request_breaks_the_server_and_all_refusals_say_why(http, seed):
 
 @pytest.mark.parametrize("seed", [1, 2])
 def test_no_message_silences_the_monitor(mivlo: Running, http, seed):
-    track = session_with_track(http, seconds=4.0)["tracks"][0]
+    state = session_with_track(http, seconds=4.0)
+    track = state["tracks"][0]
     schema = from_page.json_schema()
     drawer = Drawer({"components": {"schemas": schema["$defs"]}}, np.random.default_rng(seed))
-    drawer.known = {"audio_id": track["audio"]["id"], "sample_rate_hz": 48_000}
-    mix = {"tracks": [{"id": track["id"], "audio_id": track["audio"]["id"]}]}
-    play = json.dumps({"do": "play", "epoch": EPOCH, "at_frame": 0, "sample_rate_hz": 48_000, "mix": mix})
+    drawer.known = {"session_id": state["id"], "strip_id": track["id"], "track_id": track["id"], "revision": 1}
+    play = {"do": "play", "epoch": EPOCH, "at_frame": 0, "session_id": state["id"], "revision": 1, "listening": {}}
+    play = json.dumps(play)
     with connect(mivlo.monitor_url, origin=mivlo.url, max_size=None, proxy=None) as socket:
         refusals: list[str] = []
         for turn in range(150):

@@ -8,7 +8,7 @@ import numpy as np
 import soundfile
 from scipy.signal import butter, sosfilt
 
-from .helpers import RATE, edit, new_session, set_track, upload, wav
+from .helpers import RATE, edit, new_session, set_strip, set_track, step_back, upload, wav
 
 
 def band(low_hz: float, high_hz: float, db: float, seed: int, channels: int = 1) -> bytes:
@@ -52,7 +52,9 @@ def test_a_clash_is_seen_decided_answered_proven_and_undone(http, mivlo):
     assert view["order"][0] == voice
     column = next(one for one in view["columns"] if one["id"] == voice)
     shape = (len(view["bands_hz"]), view["n_times"])
-    ink, hidden, by = (np.frombuffer(base64.b64decode(column[name]), np.uint8).reshape(shape) for name in ("ink", "hidden", "by"))
+    ink, hidden, by = (
+        np.frombuffer(base64.b64decode(column[name]), np.uint8).reshape(shape) for name in ("ink", "hidden", "by")
+    )
     middle = int(np.searchsorted(view["bands_hz"], 900.0))
     assert ink[middle].mean() > 60
     assert hidden[middle].mean() > 150
@@ -69,11 +71,11 @@ def test_a_clash_is_seen_decided_answered_proven_and_undone(http, mivlo):
     assert further["entry"]["move"]["depth_db"] < -4.0
     assert drafted(http, state, clash["id"], is_dynamic=False).json()["entry"]["move"]["kind"] == "flat-bell"
 
-    maps = set((mivlo.data / "ensemble").glob("*.npz"))
+    maps = set((mivlo.data / "ensemble").rglob("*.npz"))
     carved = edit(http, state, set_track(state, 1, ledger=[further["entry"]]), label="Organ gives way").json()
     proven = ensemble(http, carved)
     # Only the track that changed was listened to again.
-    assert len(set((mivlo.data / "ensemble").glob("*.npz")) - maps) == 1
+    assert len(set((mivlo.data / "ensemble").rglob("*.npz")) - maps) == 1
     assert proven["clashes"][0]["id"] == clash["id"]  # found on the sound without the yields: the list stays
     assert proven["clashes"][0]["entry"] == [organ, further["entry"]["id"]]
     proof = proven["proofs"][0]
@@ -85,7 +87,7 @@ def test_a_clash_is_seen_decided_answered_proven_and_undone(http, mivlo):
     less = np.frombuffer(base64.b64decode(now["hidden_now"]), np.uint8).reshape(shape)
     assert less[middle].mean() < hidden[middle].mean() - 20
 
-    back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": carved["revision"]}).json()
+    back = step_back(http, carved)
     assert ensemble(http, back)["proofs"] == []
     assert hat in view["order"]
 
@@ -94,7 +96,7 @@ def test_the_user_decides_who_goes_first(http):
     state = clashing(http)
     voice, organ, hat = (track["id"] for track in state["tracks"])
     clash = ensemble(http, state)["clashes"][0]
-    turned = {"do": "edit-session", "right_of_way": {"order": [organ, hat, voice]}}
+    turned = {"do": "set-order", "order": [organ, hat, voice], "seen": []}
     state = edit(http, state, turned).json()
     view = ensemble(http, state)
     assert view["order"] == [organ, hat, voice]
@@ -102,10 +104,11 @@ def test_the_user_decides_who_goes_first(http):
     # Now the voice yields, though it is the one that is hidden.
     assert drafted(http, state, clash["id"]).json()["strip_id"] == voice
     rule = {"one": voice, "other": organ, "low_hz": 450.0, "high_hz": 1_600.0, "first": voice}
-    state = edit(http, state, {"do": "edit-session", "right_of_way": {"order": [organ, hat, voice], "exceptions": [rule]}}).json()
+    state = edit(http, state, {"do": "answer-clash", "rule": rule}).json()
     assert ensemble(http, state)["clashes"][0]["first"] == voice
-    stay = {"order": [organ, hat, voice], "exceptions": [{**rule, "first": None}]}
-    state = edit(http, state, {"do": "edit-session", "right_of_way": stay}).json()
+    stay = {"do": "answer-clash", "rule": {**rule, "one": organ, "other": voice, "first": None}}
+    state = edit(http, state, stay).json()
+    assert len(state["right_of_way"]["exceptions"]) == 1
     assert ensemble(http, state)["clashes"][0]["first"] is None
     refused = drafted(http, state, clash["id"])
     assert (refused.status_code, refused.json()["message"][:9]) == (422, "both stay")
@@ -126,8 +129,7 @@ def test_a_group_counts_as_one(http):
     assert clash["by"] == group
     draft = drafted(http, state, clash["id"]).json()
     assert (draft["strip_id"], draft["limit_db"]) == (group, 1.0)
-    step = {"do": "edit-group", "group_id": group, "fields": {"ledger": [draft["entry"]]}}
-    carved = edit(http, state, step).json()
+    carved = edit(http, state, set_strip(state["groups"][0], ledger=[draft["entry"]])).json()
     assert ensemble(http, carved)["proofs"][0]["gained_percent"] > 0
     assert organ != hat
 

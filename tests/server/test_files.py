@@ -3,8 +3,6 @@
 import csv
 import hashlib
 import io
-import json
-import struct
 import subprocess
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
@@ -12,23 +10,29 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 import pytest
 import soundfile
-from websockets.sync.client import connect
 
-from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.mix import mix_of_session
 from mivlo.core.engine.render import render_mix, replay
 from mivlo.core.engine.source import open_source
 from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.moves.bell import Bell
 from mivlo.server.monitor.queue import LONGEST_MS, QueueLength
+from mivlo.server.services.state import SessionState
 
-from .helpers import RATE, bell, edit, finished, new_session, session_with_track, set_track, upload, wav
-
-STRIP_FIELDS = ("id", "audio_id", "start_frame", "gain_db", "pan", "polarity_flipped", "solo", "mute", "ledger_on", "ledger")
-
-
-def mix_of(state: dict, **listening) -> Mix:
-    tracks = [{name: track[name] for name in STRIP_FIELDS} for track in state["tracks"]]
-    return Mix.model_validate({"tracks": tracks, **listening})
+from ..monitor_client import Played
+from .helpers import (
+    RATE,
+    bell,
+    client_of,
+    edit,
+    finished,
+    new_session,
+    session_with_track,
+    set_loop,
+    set_track,
+    upload,
+    wav,
+)
 
 
 def test_several_files_at_once_each_with_its_own_fate(http, mivlo):
@@ -38,16 +42,23 @@ def test_several_files_at_once_each_with_its_own_fate(http, mivlo):
         "short.wav": wav(1.0)[:60_000], "many.wav": wav(0.1, channels=5), "other.wav": wav(0.5, rate=96_000),
     }  # fmt: skip
     with ThreadPoolExecutor(6) as pool:
-        answers = dict(zip(files, pool.map(lambda item: upload(http, session["id"], *item), files.items()), strict=True))
+        answers = dict(
+            zip(files, pool.map(lambda item: upload(http, session["id"], *item), files.items()), strict=True)
+        )
     refused = {name: answer.json()["message"] for name, answer in answers.items() if answer.status_code != 201}
     assert set(refused) == {"empty.wav", "letter.wav", "short.wav", "many.wav"}
-    reasons = {"empty.wav": "is empty", "letter.wav": "cannot be read", "short.wav": "truncated", "many.wav": "5 channels"}
+    reasons = {
+        "empty.wav": "is empty",
+        "letter.wav": "cannot be read",
+        "short.wav": "truncated",
+        "many.wav": "5 channels",
+    }
     for name, reason in reasons.items():
         assert reason in refused[name]
     state = http.get(f"/api/sessions/{session['id']}").json()
     assert sorted(track["name"] for track in state["tracks"]) == ["good one", "other"]
     for track in state["tracks"]:
-        audio = track["audio"]
+        audio = state["audio"][track["audio_id"]]
         assert audio["n_frames"] == round(audio["original_frames"] * RATE / audio["original_rate_hz"])
         kept = (mivlo.data / "audio" / track["audio_id"] / "original").read_bytes()
         assert hashlib.sha256(kept).digest() == hashlib.sha256(files[audio["original_name"]]).digest()
@@ -63,7 +74,8 @@ def test_a_role_is_what_is_said_or_else_what_the_name_says(http):
 
 
 @pytest.mark.parametrize(
-    "name", ["../../../../tmp/evil.wav", "..\\..\\evil.wav", "/etc/passwd", "a\x00b.wav", "\u202egpj.wav", "x" * 400 + ".wav"]
+    "name",
+    ["../../../../tmp/evil.wav", "..\\..\\evil.wav", "/etc/passwd", "a\x00b.wav", "\u202egpj.wav", "x" * 400 + ".wav"],
 )
 def test_names_from_users_never_become_paths(http, mivlo, name):
     before = {path for path in mivlo.data.rglob("*") if "database" not in path.parts}
@@ -71,18 +83,25 @@ def test_names_from_users_never_become_paths(http, mivlo, name):
     made = {path for path in mivlo.data.rglob("*") if "database" not in path.parts} - before
     folder = mivlo.data / "audio" / state["tracks"][0]["audio_id"]
     assert made == {folder, folder / "original", folder / "session.npy"}
-    assert all(character not in state["tracks"][0]["audio"]["original_name"] for character in "/\\\x00")
+    assert all(
+        character not in state["audio"][state["tracks"][0]["audio_id"]]["original_name"] for character in "/\\\x00"
+    )
 
 
 def test_replacing_the_audio_keeps_the_ledger(http):
     state = session_with_track(http)
     state = edit(http, state, set_track(state, ledger=[bell()], gain_db=-4)).json()
     track = state["tracks"][0]
-    answer = http.post(f"/api/tracks/{track['id']}/audio", files={"file": ("take 2.wav", wav(2.0, seed=9))}).json()
+    address = f"/api/sessions/{state['id']}/tracks/{track['id']}/audio"
+    answer = http.post(address, files={"file": ("take 2.wav", wav(2.0, seed=9))}).json()
     after = answer["tracks"][0]
     assert after["audio_id"] != track["audio_id"]
-    assert (after["ledger"], after["gain_db"], after["audio"]["original_name"]) == (track["ledger"], -4, "take 2.wav")
-    refused = http.post(f"/api/tracks/{track['id']}/audio", files={"file": ("bad.wav", b"")})
+    assert (after["ledger"], after["gain_db"], answer["audio"][after["audio_id"]]["original_name"]) == (
+        track["ledger"],
+        -4,
+        "take 2.wav",
+    )
+    refused = http.post(address, files={"file": ("bad.wav", b"")})
     assert refused.status_code == 422
     assert http.get(f"/api/sessions/{state['id']}").json() == answer
 
@@ -101,30 +120,11 @@ def test_the_bench_gets_pictures_spectrum_and_match(http, demo):
     assert min(response) == pytest.approx(-6.0, abs=0.1)
     told = http.post("/api/response", json={"moves": moves, "sample_rate_hz": RATE}).json()
     assert told["without_linear_phase"] == [1]
-    assert http.get(f"/api/audio/{drum['audio_id']}/picture/99/0/0/0.png", params={"sample_rate_hz": RATE}).status_code == 422
+    assert (
+        http.get(f"/api/audio/{drum['audio_id']}/picture/99/0/0/0.png", params={"sample_rate_hz": RATE}).status_code
+        == 422
+    )
     assert http.get(f"/api/audio/{'0' * 32}/waveform").status_code == 404
-
-
-def test_the_level_match_turns_the_louder_one_down(http):
-    state = session_with_track(http, seconds=3.0)
-    track_id = state["tracks"][0]["id"]
-
-    def match(state: dict) -> dict:
-        return http.get(f"/api/sessions/{state['id']}/listening", params={"track_id": track_id, "alone": True}).json()
-
-    cut = edit(http, state, set_track(state, ledger=[bell(gain_db=-24.0, q=0.3)])).json()
-    figures = match(cut)
-    difference = figures["after"]["loudness_lufs"] - figures["before"]["loudness_lufs"]
-    assert difference < -1.0
-    assert figures["match_before_db"] == pytest.approx(difference)
-    assert figures["match_after_db"] == 0.0
-    boosted = match(edit(http, cut, set_track(cut, ledger=[bell(gain_db=12.0, q=0.3)])).json())
-    assert boosted["match_after_db"] < -0.5
-    assert boosted["match_before_db"] == 0.0
-    now = http.get(f"/api/sessions/{state['id']}").json()
-    short = edit(http, now, {"do": "edit-session", "loop_start_frame": 0, "loop_end_frame": 9_600}).json()
-    assert match(short)["before"]["loudness_lufs"] is None  # under 400 ms there is none
-    assert match(short)["match_after_db"] == 0.0
 
 
 # Hand over
@@ -171,7 +171,7 @@ def test_mix_loop_flac_zip_and_names(http):
     state = session_with_track(http, seconds=2.0)
     upload(http, state["id"], "drum.wav", wav(1.0, seed=2))
     state = http.get(f"/api/sessions/{state['id']}").json()
-    state = edit(http, state, {"do": "edit-session", "loop_start_frame": 9_600, "loop_end_frame": 57_600}).json()
+    state = edit(http, state, set_loop(9_600, 57_600)).json()
     mixed, rate, name = download(http, hand_over(http, state, what="mix", stretch="loop", output="flac-24"))
     assert (mixed.shape, rate) == ((48_000, 2), RATE)
     assert ".flac" in name
@@ -223,15 +223,19 @@ def test_the_settings_list_set_by_hand_elsewhere_gives_the_same_sound(http, tmp_
     soundfile.write(tmp_path / "noise.wav", x, RATE, subtype="FLOAT")
     state = upload(http, session["id"], "noise.wav", (tmp_path / "noise.wav").read_bytes()).json()
     ledger = [
-        bell("a", hz=431.0, gain_db=-9.0), bell("b", hz=1_800.0, gain_db=4.0, q=0.9), bell("c", hz=142.0, gain_db=-3.5, q=2.0),
-    ]  # fmt: skip
+        bell("a", hz=431.0, gain_db=-9.0),
+        bell("b", hz=1_800.0, gain_db=4.0, q=0.9),
+        bell("c", hz=142.0, gain_db=-3.5, q=2.0),
+    ]
     state = edit(http, state, set_track(state, ledger=ledger)).json()
     rows = csv.DictReader(io.StringIO(http.get(f"/api/sessions/{state['id']}/settings-list.csv").text))
     chain = ",".join(f"equalizer=f={row['hz']}:t=q:w={row['q']}:g={row['gain_db']}:r=f64" for row in rows)
     command = ["ffmpeg", "-v", "error", "-i", "noise.wav", "-af", chain, "-c:a", "pcm_f32le", "elsewhere.wav"]
     subprocess.run(command, cwd=tmp_path, check=True)
     theirs, _ = soundfile.read(tmp_path / "elsewhere.wav")
-    ours, _, _ = download(http, hand_over(http, state, what="tracks", track_ids=[state["tracks"][0]["id"]], output="wav-float"))
+    ours, _, _ = download(
+        http, hand_over(http, state, what="tracks", track_ids=[state["tracks"][0]["id"]], output="wav-float")
+    )
     hz = np.fft.rfftfreq(len(x), 1 / RATE)
     chosen = (hz > 40) & (hz < 5_000)  # higher up the plain bilinear filters of others are narrower than the prototype
     off_db = 20 * np.log10(np.abs(np.fft.rfft(ours[:, 0])[chosen] / np.fft.rfft(theirs)[chosen]))
@@ -241,66 +245,82 @@ def test_the_settings_list_set_by_hand_elsewhere_gives_the_same_sound(http, tmp_
 # The monitor
 
 
-def play(mivlo, messages: list[dict], n_frames: int) -> tuple[np.ndarray, list[dict]]:
-    """Play as a page does, without its clock: take sound, tell what was played, send the messages in between."""
-    parts, said, have = [], [], 0
-    with connect(mivlo.monitor_url, origin=mivlo.url, max_size=None, proxy=None) as socket:
-        socket.send(json.dumps(messages[0]))
-        waiting = list(messages[1:])
-        while have < n_frames:
-            data = socket.recv(timeout=10)
-            if isinstance(data, str):
-                said.append(json.loads(data))
-                if said[-1]["say"] == "problem":
-                    return np.zeros((2, 0)), said
-                continue
-            epoch, stream_frame, _, _ = struct.unpack("<4d", data[:32])
-            assert (epoch, stream_frame) == (messages[0]["epoch"], have)
-            parts.append(np.frombuffer(data, "<f4", offset=32).reshape(2, -1))
-            have += parts[-1].shape[1]
-            if waiting and have > n_frames * (len(messages) - len(waiting)) // len(messages):
-                socket.send(json.dumps(waiting.pop(0)))
-            socket.send(json.dumps({"do": "held", "epoch": 1, "played_frames": have, "underruns": 0}))
-    return np.concatenate(parts, axis=1)[:, :n_frames], said
-
-
-def start(mix: Mix, at_frame: int = 0) -> dict:
-    return {"do": "play", "epoch": 1, "at_frame": at_frame, "sample_rate_hz": RATE, "mix": mix.model_dump(mode="json")}
-
-
-def test_the_monitor_plays_the_samples_of_the_render(mivlo, demo):
-    mix = mix_of(demo)
-    played, _ = play(mivlo, [start(mix, 480_000)], 48_000)
-    rendered = np.concatenate(list(render_mix(mix, opener(mivlo), start=480_000, end=528_000, sample_rate_hz=RATE)), axis=1)
-    assert np.any(played)
-    assert np.array_equal(played, rendered.astype(np.float32))
-
-
 def opener(mivlo):
     return lambda audio_id: open_source(mivlo.data / "audio" / audio_id / "session.npy")
 
 
-def test_changes_while_playing_are_those_of_the_log(mivlo, demo):
-    drum = next(track for track in demo["tracks"] if track["name"] == "Frame drum")
-    mixes = [
-        mix_of(demo, loop_start_frame=96_000, loop_end_frame=120_000),
-        mix_of(demo, probe={"track_id": drum["id"], "hz": 431.0}, loop_start_frame=96_000, loop_end_frame=120_000),
-        mix_of(demo, alone_track_id=drum["id"], offcuts_track_id=drum["id"], match_db=-2.0),
-    ]
-    changes = [{"do": "mix", "seq": n, "mix": mix.model_dump(mode="json")} for n, mix in enumerate(mixes[1:], 1)]
-    played, said = play(mivlo, [start(mixes[0], 100_000), *changes], 60_000)
-    log = [(one["frame"], mixes[one["seq"]]) for one in said if one["say"] == "applied" and one["seq"]]
-    assert len(log) == 2
-    again = replay(mixes[0], log, opener(mivlo), start_frame=100_000, n_frames=60_000, sample_rate_hz=RATE)
-    assert np.array_equal(played, again.astype(np.float32))
+def replayed(mivlo, played: Played, *, at_frame: int) -> np.ndarray:
+    """Return what the core makes of the log of a play."""
+    (_, first), *changes = played.mixes()
+    n_frames = played.n_frames
+    again = replay(first, changes, opener(mivlo), start_frame=at_frame, n_frames=n_frames, sample_rate_hz=RATE)
+    return again.astype(np.float32)
 
 
-def test_nonsense_to_the_monitor_is_answered_in_words(mivlo, demo):
-    _, said = play(mivlo, [{**start(mix_of(demo)), "at_frame": -5}], 1)
-    assert "at_frame" in said[0]["message"]
-    lost = Mix.model_validate({"tracks": [{"id": "x", "audio_id": "../../etc/passwd"}]})
-    _, said = play(mivlo, [start(lost)], 1)
-    assert "is not there" in said[-1]["message"]
+def test_the_monitor_plays_the_samples_of_the_render(mivlo, demo):
+    played = client_of(mivlo).play(demo, {"alone": False, "matched": False}, at_frame=480_000, n_frames=48_000)
+    mix = mix_of_session(SessionState.model_validate(demo))
+    blocks = render_mix(mix, opener(mivlo), start=480_000, end=480_000 + played.n_frames, sample_rate_hz=RATE)
+    assert np.any(played.sound)
+    assert np.array_equal(played.sound, np.concatenate(list(blocks), axis=1).astype(np.float32))
+
+
+def test_changes_while_playing_are_those_of_the_log(mivlo, http):
+    """Listening in many ways, a figure under the pointer, an edit, and the level match once it is measured."""
+    state = session_with_track(http, seconds=4.0)
+    upload(http, state["id"], "pad.wav", wav(4.0, channels=2, seed=5))
+    state = edit(http, state, set_track(state, ledger=[bell(gain_db=9.0, q=0.5)]), set_loop(96_000, 168_000)).json()
+    strip_id = state["tracks"][0]["id"]
+    on, now = {"strip_id": strip_id}, state["revision"]
+    dragged = {"strip_id": strip_id, "entry_id": "e1", "move": bell(gain_db=4.0, q=0.5)["move"]}
+    changed = edit(http, state, set_track(state, gain_db=-4.0)).json()
+    listenings = [
+        (now, on), (now, {**on, "probe": {"track_id": strip_id, "hz": 431.0}}), (now, {**on, "preview": dragged}),
+        (changed["revision"], {**on, "alone": False}), (changed["revision"], {**on, "offcuts": True, "dim": True}),
+    ]  # fmt: skip
+    played = client_of(mivlo).play_changing(state, listenings, at_frame=100_000, n_frames=90_000)
+    mixes = [mix for _, mix in played.mixes()]
+    assert mixes[-1].dim
+    assert mixes[-1].tracks[0].gain_db == -4.0
+    assert any(mix.tracks[0].ledger[0].move.gain_db == 4.0 for mix in mixes)
+    assert np.array_equal(played.sound, replayed(mivlo, played, at_frame=100_000))
+
+
+def test_the_level_match_turns_the_louder_one_down(mivlo, http):
+    state = session_with_track(http, seconds=3.0)
+    on = {"strip_id": state["tracks"][0]["id"]}
+
+    def match(state: dict) -> dict:
+        """Listen until it is measured."""
+        played = client_of(mivlo).play(state, on, n_frames=96_000)
+        return next(one["match"] for one in reversed(played.told("match")) if one["match"])
+
+    cut = edit(http, state, set_track(state, ledger=[bell(gain_db=-24.0, q=0.3)])).json()
+    figures = match(cut)
+    difference = figures["after"]["loudness_lufs"] - figures["before"]["loudness_lufs"]
+    assert difference < -1.0
+    assert figures["match_before_db"] == pytest.approx(difference)
+    assert figures["match_after_db"] == 0.0
+    louder = edit(http, cut, set_track(cut, ledger=[bell(gain_db=12.0, q=0.3)])).json()
+    boosted = match(louder)
+    assert boosted["match_after_db"] < -0.5
+    assert boosted["match_before_db"] == 0.0
+    mixes = client_of(mivlo).play(louder, on, n_frames=48_000).mixes()
+    assert mixes[-1][1].match_db == boosted["match_after_db"]
+    short = match(edit(http, louder, set_loop(0, 9_600)).json())
+    assert short["before"]["loudness_lufs"] is None  # under 400 ms there is none
+    assert short["match_after_db"] == 0.0
+
+
+def test_nonsense_to_the_monitor_is_answered_in_words(mivlo, http):
+    state = session_with_track(http)
+    for wrong, said in (({"at_frame": -5}, "at_frame"), ({"epoch": 10**30}, "epoch")):
+        assert said in client_of(mivlo).play(state, {}, n_frames=1, **wrong).told("problem")[0]["message"]
+    nowhere = client_of(mivlo).play({"id": "../../etc/passwd", "revision": 0}, {}, n_frames=1)
+    assert "is not there" in nowhere.told("problem")[0]["message"]
+    # Who is not in the session is not heard, and nothing else is silenced by that.
+    stranger = {"strip_id": "nobody", "matched": False, "probe": {"track_id": "nobody", "hz": 100.0}}
+    assert np.any(client_of(mivlo).play(state, stranger, n_frames=4_096).sound)
 
 
 def test_the_queue_grows_in_trouble_and_shrinks_in_calm():

@@ -1,20 +1,31 @@
 """Groups, the mix, twins, and moves that listen to other tracks, over HTTP and the monitor's socket."""
 
 import io
-import json
 import uuid
 
 import numpy as np
 import soundfile
 import soxr
-from websockets.sync.client import connect
 
-from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.mix import Mix, mix_of_session
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
-from mivlo.server.services.state import SessionState, session_mix
+from mivlo.server.services.state import SessionState
 
-from .helpers import RATE, bell, edit, finished, new_session, session_with_track, set_track, upload, wav
+from .helpers import (
+    RATE,
+    bell,
+    client_of,
+    edit,
+    finished,
+    new_session,
+    session_with_track,
+    set_strip,
+    set_track,
+    step_back,
+    upload,
+    wav,
+)
 
 
 def two_tracks(http) -> dict:
@@ -24,12 +35,20 @@ def two_tracks(http) -> dict:
 
 
 def yielding(listens_to: str, **figures) -> dict:
-    move = {"kind": "dynamic-bell", "hz": 1_000, "q": 1, "threshold_db": -60, "depth_db": -9, "listens_to": listens_to, **figures}
+    move = {
+        "kind": "dynamic-bell",
+        "hz": 1_000,
+        "q": 1,
+        "threshold_db": -60,
+        "depth_db": -9,
+        "listens_to": listens_to,
+        **figures,
+    }
     return {"id": "y1", "move": move}
 
 
 def mix_of(state: dict) -> Mix:
-    return session_mix(SessionState.model_validate(state))
+    return mix_of_session(SessionState.model_validate(state))
 
 
 def test_a_group_is_made_treated_dissolved_and_brought_back(http):
@@ -40,14 +59,14 @@ def test_a_group_is_made_treated_dissolved_and_brought_back(http):
     assert [group["name"] for group in made["groups"]] == ["Pads"]
     assert made["tracks"][0]["group_id"] == group_id
     fields = {"ledger": [bell(), yielding(state["tracks"][1]["id"])], "gain_db": -3.0, "phase": "linear"}
-    treated = edit(http, made, {"do": "edit-group", "group_id": group_id, "fields": fields}).json()
+    treated = edit(http, made, set_strip(made["groups"][0], **fields)).json()
     assert len(treated["groups"][0]["ledger"]) == 2
-    mixed = edit(http, treated, {"do": "edit-group", "group_id": state["master"]["id"], "fields": {"ledger": [bell("m")]}}).json()
+    mixed = edit(http, treated, set_strip(state["master"], ledger=[bell("m")])).json()
     assert mix_of(mixed).master.ledger[0].id == "m"
     gone = edit(http, mixed, {"do": "remove-group", "group_id": group_id}).json()
     assert gone["groups"] == []
     assert gone["tracks"][0]["group_id"] is None
-    back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": gone["revision"]}).json()
+    back = step_back(http, gone)
     assert back["groups"] == mixed["groups"]
     assert back["tracks"] == mixed["tracks"]
     refused = edit(http, back, {"do": "remove-group", "group_id": state["master"]["id"]})
@@ -57,14 +76,15 @@ def test_a_group_is_made_treated_dissolved_and_brought_back(http):
 
 def test_twins_share_one_ledger_whichever_is_edited(http):
     state = two_tracks(http)
-    state = edit(http, state, set_track(state, 0, twin_id="w"), set_track(state, 1, twin_id="w")).json()
+    pair = {"do": "pair-tracks", "track_id": state["tracks"][0]["id"], "with_id": state["tracks"][1]["id"]}
+    state = edit(http, state, {**pair, "twin_id": "a" * 32}).json()
     state = edit(http, state, set_track(state, 1, ledger=[bell()], gain_db=-5.0)).json()
     assert [track["ledger"][0]["move"]["hz"] for track in state["tracks"]] == [431.0, 431.0]
     assert [track["gain_db"] for track in state["tracks"]] == [0.0, -5.0]  # faders and polarity stay each one's own
     state = edit(http, state, set_track(state, 0, phase="linear", polarity_flipped=True)).json()
     assert [track["phase"] for track in state["tracks"]] == ["linear", "linear"]
     assert [track["polarity_flipped"] for track in state["tracks"]] == [True, False]
-    undone = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": state["revision"]}).json()
+    undone = step_back(http, state)
     assert [track["phase"] for track in undone["tracks"]] == ["minimum", "minimum"]
 
 
@@ -76,7 +96,9 @@ def test_what_goes_into_a_group_can_be_looked_at(http):
     sound = http.get(f"/api/sessions/{state['id']}/groups/{group_id}/sound").json()
     assert sound["n_frames"] == 2 * RATE
     spectrum = http.get(f"/api/audio/{sound['audio_id']}/spectrum?start=0&end={2 * RATE}&sample_rate_hz={RATE}").json()
-    alone = http.get(f"/api/audio/{state['tracks'][0]['audio_id']}/spectrum?start=0&end={2 * RATE}&sample_rate_hz={RATE}").json()
+    alone = http.get(
+        f"/api/audio/{state['tracks'][0]['audio_id']}/spectrum?start=0&end={2 * RATE}&sample_rate_hz={RATE}"
+    ).json()
     more = np.array(spectrum["level_db"]) - np.array(alone["level_db"])
     # Two noises of one level: 3 dB more where both are.
     assert abs(np.median(more[np.array(spectrum["hz"]) < 15_000]) - 3.0) < 0.7
@@ -111,18 +133,8 @@ def test_the_page_is_told_what_dynamic_moves_do(http, mivlo):
     state = session_with_track(http, seconds=3.0)
     ledger = [yielding("", depth_db=-12.0), {"id": "p", "move": {"kind": "plane"}}]
     state = edit(http, state, set_track(state, ledger=ledger)).json()
-    mix = json.loads(mix_of(state).model_dump_json())
-    with connect(mivlo.monitor_url) as socket:
-        play = {"do": "play", "epoch": 1, "at_frame": 0, "sample_rate_hz": RATE, "mix": mix}
-        socket.send(json.dumps(play | {"watch_track_id": state["tracks"][0]["id"]}))
-        played, told = 0, []
-        while played < 1.5 * RATE:
-            message = socket.recv(timeout=20)
-            if isinstance(message, bytes):
-                played += (len(message) - 32) // 8
-                socket.send(json.dumps({"do": "held", "epoch": 1, "played_frames": played, "underruns": 0}))
-            elif (said := json.loads(message))["say"] == "gains":
-                told.append({move["entry_id"]: move for move in said["moves"]})
+    played = client_of(mivlo).play(state, {"strip_id": state["tracks"][0]["id"]}, n_frames=72_000)
+    told = [{move["entry_id"]: move for move in said["moves"]} for said in played.told("gains")]
     deepest = min(moves["y1"]["gain_db"] for moves in told)
     assert deepest < -6.0
     assert all(moves["y1"]["level_db"] is not None for moves in told)

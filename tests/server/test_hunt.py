@@ -14,7 +14,7 @@ from scipy.signal import lfilter
 from mivlo.core.filters.matched import plain_bell
 
 from ..core.phrases import phrase
-from .helpers import RATE, edit, new_session, set_track, upload
+from .helpers import RATE, edit, new_session, set_track, step_back, upload
 
 HZ = 1_130.0
 
@@ -54,7 +54,7 @@ def test_a_suspect_is_found_cut_measured_again_and_undone(http, tmp_path):
     assert cure["excess_after_db"] < cure["excess_before_db"] - 6
     off = edit(http, cut, set_track(cut, ledger_on=False)).json()
     assert http.get(address).json()["verdict"] == "not yet"
-    back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": off["revision"]}).json()
+    back = step_back(http, off)
     assert back["tracks"][0]["ledger_on"]
     assert http.get(address.replace("c1", "c2")).status_code == 404
     # Any move tells how much it takes of the track's own sound around it; a low cut is meant to take all.
@@ -83,7 +83,7 @@ def test_what_is_wanted_or_no_fault_is_not_told_again(http, tmp_path):
     told = suspects(http, dismissed).json()
     assert not near(told)
     assert told["n_dismissed"] == 1
-    back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": dismissed["revision"]}).json()
+    back = step_back(http, dismissed)
     assert near(suspects(http, back).json())
     assert near(suspects(http, back, strip=back["master"]["id"]).json())  # the mix is hunted like a track
 
@@ -105,10 +105,10 @@ def test_what_is_looked_at_beside_the_track_treated_difference_pitch_and_section
     bell = {"kind": "bell", "hz": HZ, "gain_db": -14.0, "q": 20.0, "times_s": [[0.0, 2.0]]}
     section = {"id": "s1", "name": "Verse", "start_frame": 0, "end_frame": 2 * RATE}
     limited = set_track(state, ledger=[{"id": "c1", "move": bell}])
-    named = edit(http, state, limited, {"do": "edit-session", "sections": [section]}).json()
+    named = edit(http, state, limited, {"do": "add-section", "section": section}).json()
     assert named["sections"] == [section]
     treated = http.get(f"{strip}/treated").json()
-    assert treated["n_frames"] == track["audio"]["n_frames"]
+    assert treated["n_frames"] == state["audio"][track["audio_id"]]["n_frames"]
 
     def level(audio: str, start_s: int, end_s: int) -> np.ndarray:
         asked = {"start": start_s * RATE, "end": end_s * RATE, "sample_rate_hz": RATE}
@@ -123,16 +123,18 @@ def test_what_is_looked_at_beside_the_track_treated_difference_pitch_and_section
     pitch = http.get(f"{strip}/pitch").json()
     assert pitch["one_voice"]
     assert 300 < np.median([hz for hz in pitch["hz"] if hz]) < 530
-    wrong = edit(http, named, {"do": "edit-session", "sections": [{**section, "end_frame": 0}]})
+    wrong = edit(http, named, {"do": "add-section", "section": {**section, "end_frame": 0}})
     assert wrong.status_code == 422
     assert "must end (frame 0) after it starts (frame 0)" in wrong.json()["message"]
-    back = http.post(f"/api/sessions/{state['id']}/undo", json={"base_revision": named["revision"]}).json()
+    back = step_back(http, named)
     assert back["sections"] == []
 
 
 def children(process: int, words: str = "") -> list[int]:
     """Return the processes that one has started; read from /proc, which costs no time in which they could end."""
-    listed = [pid for task in Path(f"/proc/{process}/task").iterdir() for pid in (task / "children").read_text().split()]
+    listed = [
+        pid for task in Path(f"/proc/{process}/task").iterdir() for pid in (task / "children").read_text().split()
+    ]
     return [int(pid) for pid in listed if words in Path(f"/proc/{pid}/cmdline").read_text()]
 
 

@@ -5,22 +5,26 @@ import itertools
 import json
 import threading
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import numpy as np
 import pytest
-from pydantic import ValidationError
 
 from mivlo.core.audiofile import write_store
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.listening import Listening
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import replay
 from mivlo.core.engine.source import open_source
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.notch import Notch
 from mivlo.core.moves.plane import Plane
 from mivlo.server.monitor.changes import Changes
-from mivlo.server.monitor.messages import Applied, Held, Meter, Play, Reader, SetMix, from_page
-from mivlo.server.monitor.player import LivePlay
+from mivlo.server.monitor.messages import Applied, Held, Meter, Play
+from mivlo.server.monitor.player import Change, LivePlay
+
+from ..conftest import ROOT
 
 RATE, SECONDS, TRACKS = 48_000, 6, 4
 
@@ -34,48 +38,78 @@ def folder(tmp_path):
     return tmp_path
 
 
+def play_of(mix: Mix, folder: Path, **kind) -> LivePlay:
+    play = Play(epoch=1, at_frame=0, session_id="s", revision=0, listening=Listening())
+    return LivePlay(play, Change(0, 0, mix), folder, sample_rate_hz=RATE, **kind)
+
+
+def names_in(schema: dict, document: dict, seen: frozenset[str] = frozenset()) -> set[str]:
+    """Return the names of all fields, and of all schemas, that can stand in a message."""
+    found: set[str] = set()
+    if "$ref" in schema:
+        name = schema["$ref"].rpartition("/")[2]
+        return set() if name in seen else {name} | names_in(document[name], document, seen | {name})
+    for name, part in schema.get("properties", {}).items():
+        found |= {name} | names_in(part, document, seen)
+    for several in ("anyOf", "oneOf", "allOf", "prefixItems"):
+        for part in schema.get(several, ()):
+            found |= names_in(part, document, seen)
+    return found | names_in(schema["items"], document, seen) if "items" in schema else found
+
+
+def test_no_message_of_a_page_holds_what_the_server_decides():
+    """Ledgers, faders, guards and match figures are the server's; a page has the move under its pointer, no more."""
+    document = json.loads((ROOT / "docs/monitor.json").read_text())["components"]["schemas"]
+    names = names_in(document["FromPage"], document)
+    assert {"listening", "probe", "preview", "move", "Bell", "together", "moves_heard"} <= names
+    forbidden = (
+        "ledger entries mix Mix tracks groups master Track Group Strip LedgerEntry Session pan solo mute guard "
+        "GuardReference match match_db LevelMatch loudness_lufs true_peak_db loop_start_frame audio_id sample_rate_hz"
+    )
+    assert names & set(forbidden.split()) == set()
+    of_moves = {name for name, schema in document.items() if "times_s" in schema.get("properties", {})}
+    holders = {name for name in names & set(document) if "gain_db" in document[name].get("properties", {})}
+    assert "gain_db" in names  # of the move under the pointer, and of nothing else
+    assert holders <= of_moves
+    lists = [
+        part
+        for name in names & set(document)
+        for part in document[name].get("properties", {}).values()
+        if part.get("type") == "array"
+    ]
+    assert all(not names_in(part, document) & of_moves for part in lists)
+
+
+@pytest.mark.parametrize("played", [10**18, -1])
+def test_absurd_counts_of_what_was_played_render_no_more_than_a_queue(folder, played):
+    play = play_of(mix_of(0).model_copy(update={"loop_start_frame": 0, "loop_end_frame": RATE}), folder)
+    sent = list(play.start())
+    sent += play.held(Held.model_construct(epoch=1, played_frames=played, underruns=0))
+    assert sum(len(sound) for sound in sent if isinstance(sound, bytes)) < 8 * RATE
+
+
 def mix_of(step: int) -> Mix:
     """Return a mix in which another track's bell stands elsewhere at every step."""
+
     def ledger(track: int) -> tuple[LedgerEntry, ...]:
         turned = -1.0 - (step - track) // TRACKS if step > track else -3.0
         moves = (Bell(hz=300, gain_db=turned), DynamicBell(hz=1_000, threshold_db=-50, lookahead_ms=5), Plane())
         return tuple(LedgerEntry(id=str(index), move=move) for index, move in enumerate(moves))
 
-    tracks = [StripState(id=f"t{track}", audio_id=f"{track:032x}", ledger=ledger(track)) for track in range(TRACKS)]
+    tracks = [Track(id=f"t{track}", audio_id=f"{track:032x}", ledger=ledger(track)) for track in range(TRACKS)]
     return Mix(tracks=tuple(tracks))
-
-
-def test_messages_are_read_as_if_each_was_the_first():
-    reader = Reader()
-    mixes = [mix_of(step).model_dump(mode="json") for step in range(2 * TRACKS)]
-    for step, mix in enumerate([*mixes, *mixes[::-1]]):
-        text = json.dumps({"do": "mix", "seq": step, "mix": mix})
-        assert reader.read(text) == from_page.validate_json(text)
-    mix = mixes[3]
-    wrong = [
-        {**mix, "tracks": [{**mix["tracks"][0], "gain_db": 1e9}, *mix["tracks"][1:]]}, {**mix, "tracks": ["t0"]},
-        {**mix, "tracks": [{"id": ["t0"]}]}, {**mix, "tracks": None}, {**mix, "tracks": [mix["tracks"][0]] * 2}, None,
-    ]  # fmt: skip
-    for one in wrong:
-        with pytest.raises(ValidationError) as refused:
-            reader.read(json.dumps({"do": "mix", "seq": 1, "mix": one}))
-        with pytest.raises(ValidationError) as plainly:
-            from_page.validate_json(json.dumps({"do": "mix", "seq": 1, "mix": one}))
-        assert [error["loc"] for error in refused.value.errors()] == [error["loc"] for error in plainly.value.errors()]
-    text = json.dumps({"do": "mix", "seq": 99, "mix": mix})
-    assert reader.read(text) == from_page.validate_json(text)
 
 
 @pytest.mark.parametrize("tick_s", [0.0, 0.1])
 def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_same(folder, tick_s):
     # A clock by which no rendering takes any time, or each takes a tenth of a second: too much for a session like this.
     ticks = itertools.count()
-    play = LivePlay(Play(epoch=1, at_frame=0, sample_rate_hz=RATE, mix=mix_of(0)), folder, clock=lambda: tick_s * next(ticks))
+    play = play_of(mix_of(0), folder, clock=lambda: tick_s * next(ticks))
     sent = list(play.start())
     ahead = threading.Thread(target=play.keep_ahead)
     ahead.start()
     for step in range(1, 4 * TRACKS):
-        sent += play.set_mix(SetMix(seq=step, mix=mix_of(step)))
+        sent += play.apply(Change(step, step, mix_of(step)))
         played = sum((len(sound) - 32) // 8 for sound in sent if isinstance(sound, bytes))
         sent += play.held(Held(epoch=1, played_frames=played, underruns=0))
     play.finish()
@@ -100,10 +134,10 @@ def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_sa
 def test_a_change_that_takes_long_is_prepared_while_play_goes_on_and_only_the_newest_is_applied(folder):
     def mix(hz: float) -> Mix:
         ledger = (LedgerEntry(id="m", move=Notch(hz=hz, q=20 if hz < 5_000 else 1)),)
-        return Mix(tracks=(StripState(id="t", audio_id=f"{0:032x}", ledger=ledger, phase="linear"),))
+        return Mix(tracks=(Track(id="t", audio_id=f"{0:032x}", ledger=ledger, phase="linear"),))
 
     async def tried() -> list:
-        play = LivePlay(Play(epoch=1, at_frame=0, sample_rate_hz=RATE, mix=mix(8_000)), folder)
+        play = play_of(mix(8_000), folder)
         sent = list(play.start())
 
         async def say(messages) -> None:
@@ -112,7 +146,7 @@ def test_a_change_that_takes_long_is_prepared_while_play_goes_on_and_only_the_ne
         changes = Changes(say)
         played = 0
         for seq, hz in enumerate((8_100, 1_000, 1_010, 1_020, 1_030), 1):
-            await changes.take(play, SetMix(seq=seq, mix=mix(hz)))
+            await changes.take(play, Change(seq, seq, mix(hz)))
             played += 1_024
             await say(play.held(Held(epoch=1, played_frames=played, underruns=0)))
             await asyncio.sleep(0.0)
@@ -121,7 +155,7 @@ def test_a_change_that_takes_long_is_prepared_while_play_goes_on_and_only_the_ne
             await asyncio.sleep(0.01)
         assert len(sent) > before
         changes.forget()
-        await changes.take(play, SetMix(seq=6, mix=mix(1_000)))  # prepared before: but nobody can know
+        await changes.take(play, Change(6, 6, mix(1_000)))  # prepared before: but nobody can know
         changes.forget()  # play has ended
         await asyncio.sleep(0.3)
         return sent

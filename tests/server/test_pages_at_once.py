@@ -1,5 +1,6 @@
-"""Several pages at once: each hears its own mix to the bit, whatever the others do or however they leave."""
+"""Several pages at once: each hears its own way of listening to the bit, and all hear what anybody saves."""
 
+import itertools
 import json
 import threading
 from concurrent.futures import ThreadPoolExecutor
@@ -7,20 +8,15 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from websockets.sync.client import connect
 
-from mivlo.core.engine.render import render_mix, replay
-from mivlo.core.moves.bell import Bell
-
-from .helpers import RATE, edit, new_session, set_track, upload, wav
-from .test_files import mix_of, opener, play, start
+from .helpers import bell, client_of, edit, new_id, session_with_track, set_track
+from .test_files import replayed
 
 FRAMES = 36_000
 
 
 def test_three_pages_play_three_mixes_while_others_break_off(mivlo, demo):
     names = ("Fiddle", "Cello", "Upright bass")
-    mixes = [
-        mix_of(demo, alone_track_id=next(track["id"] for track in demo["tracks"] if track["name"] == name)) for name in names
-    ]
+    ways = [{"strip_id": next(track["id"] for track in demo["tracks"] if track["name"] == name)} for name in names]
     over = threading.Event()
 
     def break_off() -> None:
@@ -28,41 +24,63 @@ def test_three_pages_play_three_mixes_while_others_break_off(mivlo, demo):
         turn = 0
         while not over.is_set():
             with connect(mivlo.monitor_url, origin=mivlo.url, max_size=None) as socket:
-                socket.send(json.dumps(start(mixes[turn % 3], 48_000 * (turn % 7))))
+                play = {"do": "play", "epoch": 1, "at_frame": 48_000 * (turn % 7), "listening": ways[turn % 3]}
+                socket.send(json.dumps(play | {"session_id": demo["id"], "revision": demo["revision"]}))
                 for _ in range(turn % 4):
                     socket.recv(timeout=10)
                 if turn % 2:
                     socket.socket.close()
             turn += 1
 
+    def listen(way: dict):
+        return client_of(mivlo).play(demo, way, at_frame=240_000, n_frames=FRAMES)
+
     rude = threading.Thread(target=break_off)
     rude.start()
     try:
         with ThreadPoolExecutor(3) as pages:
-            heard = list(pages.map(lambda mix: play(mivlo, [start(mix, 240_000)], FRAMES)[0], mixes))
+            heard = list(pages.map(listen, ways))
     finally:
         over.set()
         rude.join(20)
-    for mix, played in zip(mixes, heard, strict=True):
-        rendered = render_mix(mix, opener(mivlo), start=240_000, end=240_000 + FRAMES, sample_rate_hz=RATE)
-        assert np.array_equal(played, np.concatenate(list(rendered), axis=1).astype(np.float32))
-    assert any(not np.array_equal(heard[0], other) for other in heard[1:])
+    for played in heard:
+        assert np.array_equal(played.sound, replayed(mivlo, played, at_frame=240_000))
+    assert any(not np.array_equal(heard[0].sound[:, :4_096], other.sound[:, :4_096]) for other in heard[1:])
 
 
-def test_what_one_page_saves_does_not_touch_what_another_is_playing(mivlo, http):
-    session = new_session(http, "Two pages")
-    state = upload(http, session["id"], "pad.wav", wav(3.0, channels=2)).json()
-    before = mix_of(state)
-    ledger = [{"id": "b", "move": {"kind": "bell", "hz": 900.0, "gain_db": -9.0, "q": 1.0}}]
-    saved = edit(http, state, set_track(state, ledger=ledger, gain_db=-6.0)).json()
-    played, _ = play(mivlo, [start(before)], FRAMES)
-    again = replay(before, [], opener(mivlo), start_frame=0, n_frames=FRAMES, sample_rate_hz=RATE)
-    assert np.array_equal(played, again.astype(np.float32))
-    # The page that takes the change over hears it from the step on at which it is told that it acts.
-    after = mix_of(saved)
-    assert after.tracks[0].ledger[0].move == Bell(hz=900.0, gain_db=-9.0, q=1.0)
-    played, said = play(mivlo, [start(before), {"do": "mix", "seq": 1, "mix": after.model_dump(mode="json")}], FRAMES)
-    (frame,) = [one["frame"] for one in said if one["say"] == "applied" and one["seq"]]
-    again = replay(before, [(frame, after)], opener(mivlo), start_frame=0, n_frames=FRAMES, sample_rate_hz=RATE)
-    assert np.array_equal(played, again.astype(np.float32))
-    assert frame % 64 == 0
+def test_what_one_page_saves_another_hears_on_the_next_step_and_nothing_else_of_it(mivlo, http):
+    state = session_with_track(http, seconds=60.0)
+    on = {"strip_id": state["tracks"][0]["id"], "matched": False}
+    saved = threading.Timer(0.4, lambda: edit(http, state, set_track(state, ledger=[bell(q=0.7)], gain_db=-6.0)))
+    saved.start()
+    played = client_of(mivlo).play(state, on, n_frames=40 * 48_000)  # as fast as it is rendered: over a second
+    saved.join()
+    (_, first), *changes = played.mixes()
+    assert first.tracks[0].ledger == ()
+    assert changes[-1][1].tracks[0].ledger[0].move.hz == 431.0
+    assert changes[-1][1].tracks[0].gain_db == -6.0
+    assert all(frame % 64 == 0 for frame, _ in changes)
+    assert np.array_equal(played.sound, replayed(mivlo, played, at_frame=0))
+
+
+def test_what_is_drafted_is_heard_as_if_it_were_taken_and_changes_nothing(mivlo, http):
+    state = session_with_track(http, seconds=3.0)
+    strip_id = state["tracks"][0]["id"]
+    add = {"do": "add-move", "strip_id": strip_id, "entry": bell(gain_db=-12.0, q=0.7)}
+    drafts = [new_id() for _ in range(25)]
+    for draft_id in drafts:  # only the last few are remembered
+        draft = {"id": draft_id, "intents": [add]}
+        assert http.post(f"/api/sessions/{state['id']}/drafts", json=draft).status_code == 204
+    on = {"strip_id": strip_id, "matched": False}
+    way = [(state["revision"], on), (state["revision"], {**on, "draft_id": drafts[-1]}), (state["revision"], on)]
+    played = client_of(mivlo).play_changing(state, way, n_frames=96_000)
+    lengths = [len(mix.tracks[0].ledger) for _, mix in played.mixes()]
+    assert [length for length, _ in itertools.groupby(lengths)] == [0, 1, 0]
+    assert np.array_equal(played.sound, replayed(mivlo, played, at_frame=0))
+    begun = client_of(mivlo).play(state, {**on, "draft_id": drafts[-1]}, n_frames=9_600)
+    assert len(begun.mixes()[0][1].tracks[0].ledger) == 1
+    assert http.get(f"/api/sessions/{state['id']}").json() == state
+    gone = client_of(mivlo).play(state, {**on, "draft_id": drafts[0]}, n_frames=9_600)
+    assert "is not there" in gone.told("problem")[0]["message"]
+    unfit = {"id": new_id(), "intents": [{**add, "strip_id": "nobody"}]}
+    assert http.post(f"/api/sessions/{state['id']}/drafts", json=unfit).status_code == 404

@@ -14,43 +14,59 @@ from websockets.exceptions import InvalidStatus
 from websockets.sync.client import connect
 
 from ..conftest import ROOT, start_mivlo
-from .helpers import bell, edit, finished, new_session, session_with_track, set_track, upload, wav
+from .helpers import (
+    bell,
+    edit,
+    finished,
+    new_id,
+    new_session,
+    session_with_track,
+    set_loop,
+    set_track,
+    step_back,
+    upload,
+    wav,
+)
 
 
 def read(http: httpx.Client, state: dict) -> dict:
     return http.get(f"/api/sessions/{state['id']}").json()
 
 
-def step_back(http: httpx.Client, state: dict, way: str = "undo") -> dict:
-    return http.post(f"/api/sessions/{state['id']}/{way}", json={"base_revision": state["revision"]}).json()
-
-
 def test_the_demo_session_is_there_with_its_faults(demo):
     truth = json.loads((ROOT / "demo/truth.json").read_text())
     assert 8 <= len(demo["tracks"]) <= 10
-    assert {fault["kind"] for fault in truth["faults"]} >= {"ring", "boom", "whistle", "harsh", "boxy", "plosive", "sibilance"}
+    assert {fault["kind"] for fault in truth["faults"]} >= {
+        "ring",
+        "boom",
+        "whistle",
+        "harsh",
+        "boxy",
+        "plosive",
+        "sibilance",
+    }
     assert {fault["track"] for fault in truth["faults"]} <= {track["name"] for track in demo["tracks"]} | {"all"}
     for track in demo["tracks"]:
-        assert 30 <= track["audio"]["n_frames"] / demo["sample_rate_hz"] <= 45
-        assert (ROOT / "demo/tracks" / track["audio"]["original_name"]).stat().st_size < 4_000_000
+        assert 30 <= demo["audio"][track["audio_id"]]["n_frames"] / demo["sample_rate_hz"] <= 45
+        assert (ROOT / "demo/tracks" / demo["audio"][track["audio_id"]]["original_name"]).stat().st_size < 4_000_000
 
 
 def test_edits_undo_and_redo_without_limit(http):
     state = first = session_with_track(http)
     for gain in range(1, 41):
         state = edit(http, state, set_track(state, gain_db=-gain), label=f"Gain {gain}").json()
-    assert state["undo_label"] == "Gain 40"
+    assert state["undo"]["label"] == "Gain 40"
     for _ in range(40):
         state = step_back(http, state)
     assert state["tracks"] == first["tracks"]
-    assert state["redo_label"] == "Gain 1"
+    assert state["redo"]["label"] == "Gain 1"
     for _ in range(40):
         state = step_back(http, state, "redo")
     assert state["tracks"][0]["gain_db"] == -40
-    assert state["redo_label"] is None
+    assert state["redo"] is None
     state = step_back(http, state)
     state = edit(http, state, set_track(state, name="Other")).json()
-    assert state["redo_label"] is None  # a new change forgets what could have been redone
+    assert state["redo"] is None  # a new change forgets what could have been redone
     assert step_back(http, state)["tracks"][0]["name"] == "drum"
 
 
@@ -70,7 +86,7 @@ def test_any_course_of_edits_undos_and_redos_follows_a_plain_list(http, seed):
         elif way == "redo" and at + 1 < len(states):
             state, at = step_back(http, state, "redo"), at + 1
         assert comparable(state) == states[at]
-        assert (state["redo_label"] is None) == (at + 1 == len(states))
+        assert (state["redo"] is None) == (at + 1 == len(states))
     assert comparable(read(http, state)) == states[at]
 
 
@@ -78,17 +94,17 @@ def comparable(state: dict) -> dict:
     return {name: state[name] for name in ("name", "loop_start_frame", "loop_end_frame", "tracks")}
 
 
-def random_step(state: dict, random: np.random.Generator) -> dict:
-    """Return some edit that is possible."""
-    value = round(float(random.uniform(-1, 1)), 3)
-    ledger = [bell(f"e{n}", hz=float(random.integers(20, 20_000))) for n in range(random.integers(0, 4))]
+def random_step(state: dict, random: np.random.Generator) -> list[dict]:
+    """Return some edit that is possible, and changes something."""
+    value = round(float(random.uniform(-1, 1)), 6)
+    ledger = [bell(f"e{n}", hz=float(random.integers(20, 20_000))) for n in range(random.integers(1, 4))]
+    rename = {"do": "set-session", "fields": {"name": f"Name {value}"}, "seen": {"name": state["name"]}}
     choices = [
-        {"do": "edit-session", "name": f"Name {value}"},
-        {"do": "edit-session", "loop_start_frame": int(random.integers(100)), "loop_end_frame": 3_000 + int(50 * value)},
-        {"do": "edit-session", "loop_start_frame": None, "loop_end_frame": None},
+        [rename],
+        [set_loop(int(random.integers(100)), 3_000 + int(1e6 * abs(value)))],
         set_track(state, pan=value, gain_db=10 * value),
-        set_track(state, ledger=ledger, pins=[{"id": "p", "hz": 100.0}]),
-        set_track(state, mute=bool(value > 0), polarity_flipped=bool(value > 0.5), start_frame=int(1_000 * abs(value))),
+        set_track(state, ledger=ledger, pins=[{"id": "p", "hz": 100.0 + value}]),
+        set_track(state, gain_db=5 * value, start_frame=int(1_000 * abs(value))),
     ]
     return choices[random.integers(len(choices))]
 
@@ -98,8 +114,8 @@ def test_every_kind_of_step_can_be_taken_back(http):
     pin = {"id": "p", "hz": 431.0, "width_octaves": 0.25, "excess_db": 9.5}
     steps = [
         set_track(state, ledger=[bell(), bell("e2", hz=900.0, on=False)], pins=[pin], role="toms", pan=-0.5, solo=True),
-        {"do": "edit-session", "loop_start_frame": 480, "loop_end_frame": 24_000},
-        {"do": "edit-session", "name": "Renamed"},
+        set_loop(480, 24_000),
+        {"do": "set-session", "fields": {"name": "Renamed"}, "seen": {}},
         {"do": "remove-track", "track_id": state["tracks"][0]["id"]},
     ]
     changed = state
@@ -111,33 +127,80 @@ def test_every_kind_of_step_can_be_taken_back(http):
     assert back["tracks"][0]["ledger"][0]["move"]["hz"] == 431.0
     for _ in range(3):
         back = step_back(http, back)
-    assert {**back, "revision": 0, "redo_label": None} == {**state, "revision": 0}
+    assert {**back, "revision": 0, "redo": None} == {**state, "revision": 0}
     gone = step_back(http, back)
     assert gone["tracks"] == []  # the import, too, is a change
 
 
-def test_an_edit_on_a_stale_state_gets_a_clear_answer(http):
+def test_two_pages_change_different_things_and_nothing_is_lost(http):
+    """Both work on what they have seen; they meet only where they touch the same figure of the same thing."""
+    seen = session_with_track(http)
+    seen = edit(http, seen, set_track(seen, ledger=[bell("a"), bell("b", hz=900.0)])).json()
+    a, b = seen["tracks"][0]["ledger"]
+    on = {"strip_id": seen["tracks"][0]["id"]}
+
+    def moved(entry: dict, gain_db: float) -> dict:
+        move = {**entry["move"], "gain_db": gain_db}
+        return {"do": "set-move", **on, "entry_id": entry["id"], "move": move, "seen": entry["move"]}
+
+    one, other = moved(a, -1.0), moved(b, -2.0)
+    for intents in ([one], [other], set_track(seen, gain_db=-3.0), set_track(seen, pan=0.5)):
+        assert edit(http, seen, intents).status_code == 200
+    now = read(http, seen)
+    assert [entry["move"]["gain_db"] for entry in now["tracks"][0]["ledger"]] == [-1.0, -2.0]
+    assert (now["tracks"][0]["gain_db"], now["tracks"][0]["pan"]) == (-3.0, 0.5)
+    # The same thing from the other page: a clear answer, and the first one's figure stays.
+    gone = {"do": "remove-move", **on, "entry_id": "a", "seen": a["move"]}
+    late_ones = [
+        ([moved(a, -9.0)], "gain_db -1"), (set_track(seen, gain_db=-9.0), "gain of drum"), ([gone], "was not removed"),
+    ]  # fmt: skip
+    for late, said in late_ones:
+        refused = edit(http, seen, late)
+        assert (refused.status_code, refused.json()["code"]) == (409, "conflict")
+        assert said in refused.json()["message"]
+    assert edit(http, seen, set_track(seen, gain_db=-3.0)).status_code == 200  # what is as wanted is no quarrel
+    assert read(http, seen) == now
+    assert edit(http, now, {**gone, "seen": now["tracks"][0]["ledger"][0]["move"]}).status_code == 200
+    refused = edit(http, now, [moved(now["tracks"][0]["ledger"][0], -7.0)])
+    assert (refused.status_code, "was removed" in refused.json()["message"]) == (409, True)
+
+
+def test_an_edit_sent_twice_is_made_once_and_answered_alike(http):
     state = session_with_track(http)
-    assert edit(http, state, set_track(state, gain_db=-3)).status_code == 200
-    late = edit(http, state, set_track(state, gain_db=-9))
-    assert late.status_code == 409
-    assert late.json()["code"] == "stale-state"
-    assert "revision" in late.json()["message"]
-    assert read(http, state)["tracks"][0]["gain_db"] == -3
+    edit_id = new_id()
+    first = edit(http, state, set_track(state, gain_db=-3), edit_id=edit_id)
+    edit(http, state, set_track(first.json(), gain_db=-5))  # another page goes on
+    again = edit(http, state, set_track(state, gain_db=-3), edit_id=edit_id)
+    assert (again.body["edit_id"], again.body["revision"]) == (first.body["edit_id"], first.body["revision"])
+    assert again.json()["tracks"][0]["gain_db"] == -5
+    late = new_id()
+    refused = edit(http, state, set_track(state, gain_db=-9), edit_id=late)
+    edit(http, state, set_track(again.json(), gain_db=0))  # by now it would not be refused any more
+    assert (edit(http, state, set_track(state, gain_db=-9), edit_id=late).body, refused.status_code) == (
+        refused.body,
+        409,
+    )
+    assert "another session" in edit(http, new_session(http), set_track(state, pan=0.1), edit_id=edit_id).text
+    now = read(http, state)
+    step = {"id": new_id(), "of": now["undo"]["edit_id"]}
+    undone = [http.post(f"/api/sessions/{state['id']}/undo", json=step).json() for _ in range(3)]
+    assert undone[0] == undone[1] == undone[2]
+    stale = http.post(f"/api/sessions/{state['id']}/undo", json={**step, "id": new_id()})
+    assert (stale.status_code, "another page" in stale.json()["message"]) == (409, True)
 
 
 @pytest.mark.parametrize(
     ("fields", "said"),
     [
         ({"gain_db": 25}, "gain_db"), ({"pan": -1.2}, "pan"), ({"role": "kazoo"}, "role"), ({"name": ""}, "name"),
-        ({"colour": 3}, "colour"), ({"ledger": [bell(q=1e9)]}, "q"), ({"ledger": [bell(), bell()]}, "used twice: e1"),
+        ({"colour": 3}, "colour"), ({"ledger": [bell(q=1e9)]}, "q"), ({"ledger": [bell(), bell()]}, "is in the ledger"),
         ({"start_frame": -1}, "start_frame"), ({"pins": [{"id": "p", "hz": 5}]}, "hz"),
     ],
 )  # fmt: skip
 def test_absurd_figures_are_refused_and_change_nothing(http, fields, said):
     state = session_with_track(http, seconds=0.1)
     answer = edit(http, state, set_track(state, **fields))
-    assert answer.status_code == 422
+    assert answer.status_code in (409, 422)
     assert said in answer.json()["message"]
     assert read(http, state) == state
 
@@ -167,7 +230,9 @@ def test_foreign_hosts_and_origins_are_refused(http, mivlo):
 
 def test_it_listens_on_loopback_only(mivlo):
     for words in ("server.app", "monitor.app"):
-        inodes = {os.readlink(f"/proc/{mivlo.child(words)}/fd/{fd}") for fd in os.listdir(f"/proc/{mivlo.child(words)}/fd")}
+        inodes = {
+            os.readlink(f"/proc/{mivlo.child(words)}/fd/{fd}") for fd in os.listdir(f"/proc/{mivlo.child(words)}/fd")
+        }
         with open("/proc/net/tcp") as table:
             lines = [line.split() for line in table.readlines()[1:]]
         mine = [line[1] for line in lines if line[3] == "0A" and f"socket:[{line[9]}]" in inodes]
@@ -176,7 +241,15 @@ def test_it_listens_on_loopback_only(mivlo):
 
 
 def test_a_second_mivlo_on_the_same_data_or_port_is_refused(mivlo):
-    base = [sys.executable, "-m", "mivlo.server.run", "--web", str(ROOT / "web/dist"), "--demo-folder", str(ROOT / "demo")]
+    base = [
+        sys.executable,
+        "-m",
+        "mivlo.server.run",
+        "--web",
+        str(ROOT / "web/dist"),
+        "--demo-folder",
+        str(ROOT / "demo"),
+    ]
     for options, said in (
         (["--port", str(mivlo.port), "--data", str(mivlo.data)], f"port {mivlo.port} cannot be used"),
         (["--port", "29871", "--data", str(mivlo.data)], "is in use by another Mivlo"),
@@ -189,15 +262,19 @@ def test_a_second_mivlo_on_the_same_data_or_port_is_refused(mivlo):
 
 
 def edit_until_answered(http: httpx.Client, state: dict, **fields) -> dict:
-    """Edit as a page does: ask again while the server is away; "stale" after a lost answer means that it went in."""
-    deadline = time.monotonic() + 30
+    """Edit as a page does: under one id, again and again while the server is away."""
+    deadline, edit_id = time.monotonic() + 30, new_id()
     while time.monotonic() < deadline:
         try:
-            answer = edit(http, state, set_track(state, **fields))
-        except httpx.TransportError:
+            answer = edit(http, state, set_track(state, **fields), edit_id=edit_id)
+        except (httpx.TransportError, json.JSONDecodeError):
             time.sleep(0.1)
             continue
-        return answer.json() if answer.status_code == 200 else read(http, state)
+        if answer.status_code == 503:
+            time.sleep(0.1)
+            continue
+        assert answer.status_code == 200, answer.text
+        return answer.json()
     raise AssertionError("the pages did not come back")
 
 
@@ -206,8 +283,8 @@ def test_killing_the_pages_process_between_edits_loses_nothing(http, mivlo):
     for round_number in range(3):
         state = edit_until_answered(http, state, gain_db=-1.0 - round_number)
         os.kill(mivlo.child("server.app"), signal.SIGKILL)
-        state = edit_until_answered(http, state, pan=0.1 * round_number)
-    assert (state["tracks"][0]["gain_db"], state["tracks"][0]["pan"]) == (-3.0, 0.2)
+        state = edit_until_answered(http, state, pan=0.1 + 0.1 * round_number)
+    assert (state["tracks"][0]["gain_db"], state["tracks"][0]["pan"]) == (-3.0, pytest.approx(0.3))
     for _ in range(6):
         state = step_back(http, state)
     assert (state["tracks"][0]["gain_db"], state["tracks"][0]["pan"]) == (0.0, 0.0)
@@ -217,7 +294,7 @@ def test_killing_everything_in_mid_work_loses_no_acknowledged_edit(scratch):
     running = start_mivlo(scratch / "killed", demo=False)
     with httpx.Client(base_url=running.url, timeout=60.0, trust_env=False) as http:
         state = session_with_track(http)
-        for number in range(25):
+        for number in range(1, 26):
             state = edit(http, state, set_track(state, gain_db=-float(number))).json()
         running.stop(signal.SIGKILL)
     again = start_mivlo(scratch / "killed", demo=False)
@@ -226,7 +303,7 @@ def test_killing_everything_in_mid_work_loses_no_acknowledged_edit(scratch):
             assert read(http, state) == state
             assert http.get("/api/sessions").json()[0]["is_demo"] is False
             assert upload(http, state["id"], "more.wav", wav(0.1)).status_code == 201
-            assert step_back(http, read(http, state))["tracks"][0]["gain_db"] == -24.0
+            assert step_back(http, read(http, state))["tracks"][0]["gain_db"] == -25.0
     finally:
         assert again.stop() == 0
 
