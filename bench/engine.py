@@ -18,13 +18,14 @@ import numpy as np
 from report import conclude, machine_line
 from scipy.signal import oaconvolve, sosfilt
 
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import ArraySource, open_source
 from mivlo.core.filters import analog
 from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.filters.matched import plain_bell
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves import Move
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
@@ -76,7 +77,9 @@ def moves_over_scipy() -> list[tuple[str, str, float]]:
     keyed = tuple(KeyedSection(f"{i}", s) for i, s in enumerate(s for bell in BELLS for s in bell.sections(RATE)))
     chain: list[Stage] = [ChainSpec("k", keyed).make(2, RATE)]
     dynamic: list[Stage] = [
-        DynamicBell(hz=bell.hz, q=4.0, threshold_db=-50.0).stage(f"{i}", on=True, keepers=(), sample_rate_hz=RATE).make(2, RATE)
+        DynamicBell(hz=bell.hz, q=4.0, threshold_db=-50.0)
+        .stage(f"{i}", on=True, keepers=(), sample_rate_hz=RATE)
+        .make(2, RATE)
         for i, bell in enumerate(BELLS)
     ]
     scipy_s, chain_s, dynamic_s = best_seconds(
@@ -84,7 +87,11 @@ def moves_over_scipy() -> list[tuple[str, str, float]]:
         lambda: through(chain, x), lambda: through(dynamic, x),
     )  # fmt: skip
     return [
-        (f"24 static bells ({len(keyed)} sections), stereo, over sosfilt with 24 sections", "at most 0.6", chain_s / scipy_s),
+        (
+            f"24 static bells ({len(keyed)} sections), stereo, over sosfilt with 24 sections",
+            "at most 0.6",
+            chain_s / scipy_s,
+        ),
         ("24 dynamic bells at work, stereo, over the same static sosfilt", "at most 1.5", dynamic_s / scipy_s),
     ]
 
@@ -105,7 +112,9 @@ def linear_over_scipy() -> list[tuple[str, str, float]]:
         kernel = np.random.default_rng(1).standard_normal((1, spec.n_taps))
         ours, theirs = best_seconds(
             lambda stages=stages: through(stages, x),  # type: ignore[misc]
-            lambda kernel=kernel: [oaconvolve(x[:, at : at + BLOCK], kernel, axes=1) for at in range(0, x.shape[1], BLOCK)],  # type: ignore[misc]
+            lambda kernel=kernel: [
+                oaconvolve(x[:, at : at + BLOCK], kernel, axes=1) for at in range(0, x.shape[1], BLOCK)
+            ],  # type: ignore[misc]
         )
         label = f"linear phase, {name}, {spec.n_taps} taps, over oaconvolve on the same blocks"
         found.append((label, "at most 1", ours / theirs))
@@ -128,7 +137,7 @@ def long_session(minutes: float, folder: Path) -> list[tuple[str, str, float]]:
     stored.flush()
     del stored
     moves: list[Move] = [*BELLS[:12], *(DynamicBell(hz=500.0 * 2**i, threshold_db=-50.0) for i in range(4)), Plane()]
-    mix = Mix(tracks=tuple(StripState(id=f"{i}", audio_id="a", gain_db=-20.0, ledger=ledger(*moves)) for i in range(24)))
+    mix = Mix(tracks=tuple(Track(id=f"{i}", audio_id="a", gain_db=-20.0, ledger=ledger(*moves)) for i in range(24)))
     source = open_source(path)
     started = time.perf_counter()
     for block in render_mix(mix, lambda _: source, start=0, end=n, sample_rate_hz=RATE):
@@ -146,7 +155,7 @@ def live_load() -> list[tuple[str, str, float]]:
     """Return the part of one core that live play takes, in the monitor's chunks, without work ahead."""
     source = ArraySource(noise(8.0))
     moves: list[Move] = [*BELLS[:8], *(DynamicBell(hz=1_000.0 * 2**i, threshold_db=-40.0) for i in range(2))]
-    mix = Mix(tracks=tuple(StripState(id=f"{i}", audio_id="a", ledger=ledger(*moves)) for i in range(16)))
+    mix = Mix(tracks=tuple(Track(id=f"{i}", audio_id="a", ledger=ledger(*moves)) for i in range(16)))
     seconds = 3.0
 
     def play() -> None:
@@ -165,7 +174,9 @@ def live_load() -> list[tuple[str, str, float]]:
 def shape_errors() -> list[str]:
     """Return the rows of largest errors against the analogue shapes, with what the closed form alone reaches."""
     rows = []
-    grid = list(itertools.product((20, 60, 431, 2_500, 8_000, 12_000, 18_000), (0.5, 0.7071, 2, 8, 30), (-24, -6, 6, 24)))
+    grid = list(
+        itertools.product((20, 60, 431, 2_500, 8_000, 12_000, 18_000), (0.5, 0.7071, 2, 8, 30), (-24, -6, 6, 24))
+    )
     for rate in (44_100, 48_000, 96_000):
         worst = {"Bell": 0.0, "FlatBell": 0.0, "LowShelf": 0.0, "HighShelf": 0.0, "one section": 0.0, "bilinear": 0.0}
         two = 0

@@ -1,6 +1,10 @@
 """The live monitor in headless Chromium: from a change in the page to the first changed sample leaving the worklet.
 
     .venv/bin/python bench/live.py [--minutes 5] [--port 8865] [--tracks 16] [--static 8] [--dynamic 2] [--planes 0]
+        [--beside CHECKOUT]
+
+With `--beside` (another revision in a worktree, set up), both are measured in turn, in one run; how each is edited and
+told what to play is an adapter of its own here.
 
 Starts an application of its own in a throw-away folder, fills a session with 16 stereo tracks of 8 static and 2
 dynamic moves (or with a heavier one: 24 tracks of 12 static and 8 dynamic moves and a plane are too much for one
@@ -22,6 +26,7 @@ import tempfile
 import time
 import urllib.request
 import uuid
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -37,7 +42,18 @@ FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking",
     "--autoplay-policy=no-user-gesture-required",
 ]  # fmt: skip
-CHANGE = """async ([n, tracks]) => {
+# How a page of each protocol changes the gain of one bell under its pointer, and edits a whole ledger.
+CHANGE_BY_LISTENING = """async ([n, tracks]) => {
+    const { play, session } = window.mivlo
+    const strip = session.saved.value.tracks[n % tracks]
+    const entry = strip.ledger[n % 8]
+    const preview = { strip_id: strip.id, entry_id: entry.id, move: { ...entry.move, gain_db: -1 - (n % 9) } }
+    const heard = { ...play.heard.value, listening: { ...play.listening.value, preview } }
+    const started = performance.now()
+    const seq = play.monitor().listen(heard)
+    return (await play.monitor().whenHeard(seq)) - started
+}"""
+CHANGE_BY_MIX = """async ([n, tracks]) => {
     const { play } = window.mivlo
     const mix = JSON.parse(JSON.stringify(play.mix.value))
     mix.tracks[n % tracks].ledger[n % 8].move.gain_db = -1 - (n % 9)
@@ -67,7 +83,9 @@ def upload(url: str, name: str, data: bytes) -> Any:
 
 def fill_session(base: str, *, tracks: int, n_static: int, n_dynamic: int, n_planes: int) -> str:
     """Make the session to be played; return its id."""
-    session = post(f"{base}/api/sessions", json.dumps({"name": "Bench", "sample_rate_hz": RATE}).encode(), "application/json")
+    session = post(
+        f"{base}/api/sessions", json.dumps({"name": "Bench", "sample_rate_hz": RATE}).encode(), "application/json"
+    )
     state = session
     for track in range(tracks):
         out = io.BytesIO()
@@ -80,11 +98,26 @@ def fill_session(base: str, *, tracks: int, n_static: int, n_dynamic: int, n_pla
     moves += [{"kind": "plane"}] * n_planes
     ledger = [{"id": f"m{n}", "move": move} for n, move in enumerate(moves)]
     ids = [track["id"] for track in state["tracks"]]
+    edits = [edit_of(state, ids, ledger)] if "undo" not in state else list(edits_of(ids, ledger))
+    for edit in edits:
+        post(f"{base}/api/sessions/{session['id']}/edits", json.dumps(edit).encode(), "application/json")
+    return str(session["id"])
+
+
+def edits_of(ids: list[str], ledger: list[dict[str, Any]]) -> Iterator[dict[str, Any]]:
+    """Yield edits made of intents: one a track, then the loop."""
+    for one in ids:
+        intents = [{"do": "add-move", "strip_id": one, "entry": entry} for entry in ledger]
+        yield {"id": uuid.uuid4().hex, "label": "Fill", "intents": intents}
+    loop = {"do": "set-loop", "start_frame": 0, "end_frame": SECONDS * RATE}
+    yield {"id": uuid.uuid4().hex, "label": "Loop", "intents": [loop]}
+
+
+def edit_of(state: dict[str, Any], ids: list[str], ledger: list[dict[str, Any]]) -> dict[str, Any]:
+    """Return the one edit of the revisions before intents: made on a base revision."""
     steps: list[dict[str, Any]] = [{"do": "edit-track", "track_id": one, "fields": {"ledger": ledger}} for one in ids]
     steps.append({"do": "edit-session", "loop_start_frame": 0, "loop_end_frame": SECONDS * RATE})
-    edit = {"base_revision": state["revision"], "label": "Fill", "steps": steps}
-    post(f"{base}/api/sessions/{session['id']}/edits", json.dumps(edit).encode(), "application/json")
-    return str(session["id"])
+    return {"base_revision": state["revision"], "label": "Fill", "steps": steps}
 
 
 def stolen_s() -> float:
@@ -93,11 +126,13 @@ def stolen_s() -> float:
 
 
 def edit_all_the_time(page: Page, n_tracks: int, words: str) -> None:
-    """Make many changes to so many tracks in turn; print the time from change to first changed sample, and underruns."""
+    """Make many changes to so many tracks in turn; print the time from change to first changed sample, and
+    underruns."""
     stolen, underruns = stolen_s(), page.evaluate(STATE)["underruns"]
+    change = CHANGE_BY_MIX if page.evaluate("() => 'mix' in window.mivlo.play") else CHANGE_BY_LISTENING
     found = []
     for n in range(CHANGES):
-        found.append(float(page.evaluate(CHANGE, [n, n_tracks])))
+        found.append(float(page.evaluate(change, [n, n_tracks])))
         page.wait_for_timeout(60 + 7 * (n % 11))
     found.sort()
     state = page.evaluate(STATE)
@@ -156,10 +191,19 @@ def main() -> None:
     parser.add_argument("--static", type=int, default=8)
     parser.add_argument("--dynamic", type=int, default=2)
     parser.add_argument("--planes", type=int, default=0)
+    parser.add_argument("--beside", type=Path, help="another checkout, measured before this one")
     arguments = parser.parse_args()
+    for root in [*([arguments.beside.resolve()] if arguments.beside else []), ROOT]:
+        if arguments.beside:
+            print(f"-- {'this revision' if root == ROOT else 'the one beside'}", flush=True)
+        run(root, arguments)
+
+
+def run(root: Path, arguments: argparse.Namespace) -> None:
+    """Measure one checkout."""
     data = Path(tempfile.mkdtemp(prefix="mivlo-bench-"))
     data.chmod(0o755)
-    command = [str(ROOT / "mivlo"), "start", "--no-demo", "--port", str(arguments.port), "--data", str(data / "data")]
+    command = [str(root / "mivlo"), "start", "--no-demo", "--port", str(arguments.port), "--data", str(data / "data")]
     application = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
     try:
         assert application.stdout is not None
@@ -167,7 +211,11 @@ def main() -> None:
             assert application.poll() is None, "the application did not start"
         base = f"http://127.0.0.1:{arguments.port}"
         session_id = fill_session(
-            base, tracks=arguments.tracks, n_static=arguments.static, n_dynamic=arguments.dynamic, n_planes=arguments.planes
+            base,
+            tracks=arguments.tracks,
+            n_static=arguments.static,
+            n_dynamic=arguments.dynamic,
+            n_planes=arguments.planes,
         )
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)

@@ -72,17 +72,22 @@ def main() -> None:
     rows, under = [], 0
     for name, files in by_name.items():
         values = [value for found in files for partial in found.values() for value in partial]
-        often = [float(np.mean(partial)) for found in files for partial in found.values() if len(partial) >= PLAYED_OFTEN]
+        often = [
+            float(np.mean(partial)) for found in files for partial in found.values() if len(partial) >= PLAYED_OFTEN
+        ]
         under += sum(mean < GOAL_DB for mean in often)
         share = 100 * float(np.mean(np.array(often) < GOAL_DB)) if often else 0.0
         rows.append((name, "-1.5 dB", f"{np.mean(values):.2f} dB; {share:.0f} % of {len(often)}"))
     conclude(
-        "plane on music", "## The plane on clean music", machine_line("bench/plane.py"),
+        "plane on music",
+        "## The plane on clean music",
+        machine_line("bench/plane.py"),
         f"At full amount, all partials down to {-DOWN_TO_DB:.0f} dB under the loudest, {SECONDS:.0f} s of each of "
-        f"{len(banks)} banks, chords where the instrument plays them. *Measured*: the mean change of all partials, and the "
-        f"share of the partials played {PLAYED_OFTEN} times or more that lose over 1.5 dB on average.",
-        table(rows), write=options.write,
-    )  # fmt: skip
+        f"{len(banks)} banks, chords where the instrument plays them. *Measured*: the mean change of all partials, and "
+        f"the share of the partials played {PLAYED_OFTEN} times or more that lose over 1.5 dB on average.",
+        table(rows),
+        write=options.write,
+    )
 
 
 if __name__ == "__main__":

@@ -1,4 +1,5 @@
-"""Builds the demo session: an invented band, "The Slack Tide", recorded "live in a boathouse", faults planted on purpose.
+"""Builds the demo session: an invented band, "The Slack Tide", recorded "live in a boathouse", faults planted on
+purpose.
 
 Run at development time only: needs fluidsynth and the Debian package fluid-soundfont-gm (MIT licence). The
 composition, the words, the voice and the faults are our own and released under the terms of this repository.
@@ -176,16 +177,44 @@ SETTINGS = {
 def truth(voice_events: list[dict[str, object]]) -> dict[str, object]:
     """Return what was planted where."""
     faults = [
-        {"track": "Frame drum", "kind": "ring", "hz": 431.0, "ring_s": 0.85, "how": "decaying mode that strokes excite"},
+        {
+            "track": "Frame drum",
+            "kind": "ring",
+            "hz": 431.0,
+            "ring_s": 0.85,
+            "how": "decaying mode that strokes excite",
+        },
         {"track": "Upright bass", "kind": "boom", "hz": 98.6, "ring_s": 0.55, "how": "room mode"},
-        {"track": "Squeezebox", "kind": "whistle", "hz": 2_937.0, "ring_s": 0.09, "how": "mode near the overtones of some notes"},
-        {"track": "Fiddle", "kind": "harsh", "low_hz": 2_600.0, "high_hz": 4_400.0, "how": "grows with loudness, up to 13 dB"},
+        {
+            "track": "Squeezebox",
+            "kind": "whistle",
+            "hz": 2_937.0,
+            "ring_s": 0.09,
+            "how": "mode near the overtones of some notes",
+        },
+        {
+            "track": "Fiddle",
+            "kind": "harsh",
+            "low_hz": 2_600.0,
+            "high_hz": 4_400.0,
+            "how": "grows with loudness, up to 13 dB",
+        },
         {"track": "Box drum", "kind": "boxy", "hz": 385.0, "q": 0.9, "excess_db": 8.5, "how": "steady hump"},
         *({"track": "Lead voice", **event} for event in voice_events),
-        {"track": "all", "kind": "rumble", "high_hz": 62.0, "how": "level -41 dBFS; -50 dBFS on upright bass and box drum"},
+        {
+            "track": "all",
+            "kind": "rumble",
+            "high_hz": 62.0,
+            "how": "level -41 dBFS; -50 dBFS on upright bass and box drum",
+        },
     ]
     clashes = [
-        {"tracks": ["Squeezebox", "Lead voice"], "low_hz": 350.0, "high_hz": 900.0, "how": "held chords in the voice's middle"},
+        {
+            "tracks": ["Squeezebox", "Lead voice"],
+            "low_hz": 350.0,
+            "high_hz": 900.0,
+            "how": "held chords in the voice's middle",
+        },
         {"tracks": ["Cello", "Upright bass"], "low_hz": 65.0, "high_hz": 200.0, "how": "same octave, same roots"},
     ]
     return {"note": "Invented data: nothing here was recorded.", "faults": faults, "clashes": clashes}

@@ -9,8 +9,13 @@ __all__ = ["BAR_S", "EIGHTH_S", "N_BARS", "SECTIONS", "Note", "Part", "Syllable"
 EIGHTH_S = 0.3
 BAR_S = 6 * EIGHTH_S
 CHORDS = {
-    "Dm": (50, 53, 57), "C": (48, 52, 55), "Am": (45, 48, 52), "F": (53, 57, 60), "Gm": (55, 58, 62), "Bb": (46, 50, 53),
-}  # fmt: skip
+    "Dm": (50, 53, 57),
+    "C": (48, 52, 55),
+    "Am": (45, 48, 52),
+    "F": (53, 57, 60),
+    "Gm": (55, 58, 62),
+    "Bb": (46, 50, 53),
+}
 # Names of passages, with the bar in which each begins.
 SECTIONS = (("Opening", 0), ("Verse one", 2), ("Verse two", 10), ("Close", 18))
 BARS = "Dm Dm | Dm C Dm Am F C Dm Dm | F C Gm Dm Bb F Am Dm | Dm Dm".replace("|", "").split()

@@ -52,7 +52,9 @@ def _tone(syllable: Syllable, vowel: str, rate_hz: int, random: np.random.Genera
     """Return one sung vowel: slides into its pitch, vibrato grows, level swells, pulses jitter."""
     n = round(syllable.length_s * rate_hz)
     t = np.arange(n) / rate_hz
-    vibrato = 26 * np.clip((t - 0.22) / 0.3, 0, 1) * np.sin(2 * np.pi * random.uniform(5.1, 5.8) * t + random.uniform(0, 6))
+    vibrato = (
+        26 * np.clip((t - 0.22) / 0.3, 0, 1) * np.sin(2 * np.pi * random.uniform(5.1, 5.8) * t + random.uniform(0, 6))
+    )
     slide = -90 * random.uniform(0.4, 1.2) * np.exp(-t / 0.035)
     wander = 7 * lfilter([1 - 0.9997], [1, -0.9997], random.standard_normal(n)) * 60
     cents = vibrato + slide + wander + random.normal(0, 5)
@@ -84,5 +86,7 @@ def _plosive(rate_hz: int, random: np.random.Generator) -> Array:
     n = round(0.09 * rate_hz)
     t = np.arange(n) / rate_hz
     gust = np.sin(2 * np.pi * random.uniform(38, 62) * t) * np.exp(-t / 0.022) * np.clip(t / 0.004, 0, 1)
-    air = sosfilt(butter(1, [800, 3_000], "bandpass", fs=rate_hz, output="sos"), random.standard_normal(n)) * np.exp(-t / 0.007)
+    air = sosfilt(butter(1, [800, 3_000], "bandpass", fs=rate_hz, output="sos"), random.standard_normal(n)) * np.exp(
+        -t / 0.007
+    )
     return np.asarray(gust + 0.05 * air)

@@ -1,6 +1,6 @@
-"""Writes docs/openapi.json (the API and the monitor's messages) and docs/treatment.schema.json from the models.
+"""Writes docs/openapi.json (the API), docs/monitor.json (the monitor's messages) and docs/treatment.schema.json.
 
-    .venv/bin/python tools/export_schemas.py [--check]
+.venv/bin/python tools/export_schemas.py [--check]
 """
 
 import json
@@ -8,8 +8,9 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel, TypeAdapter
+from pydantic import TypeAdapter
 
+from mivlo import __version__
 from mivlo.core.treatment import Treatment
 from mivlo.server.app import create_app
 from mivlo.server.monitor import messages
@@ -17,24 +18,16 @@ from mivlo.server.monitor import messages
 DOCS = Path(__file__).parent.parent / "docs"
 
 
-class MonitorMessages(BaseModel):
-    """Everything said over the monitor's socket, gathered so that the page's types are generated too."""
-
-    from_page: messages.FromPage
-    from_monitor: (
-        messages.Applied | messages.Meter | messages.Gains | messages.Blown | messages.Spectra | messages.Ended | messages.Problem
-    )
-
-
-def openapi() -> dict[str, Any]:
-    """Return the API's document with the monitor's messages among its schemas."""
-    document = create_app(web=None).openapi()
-    schema = TypeAdapter(MonitorMessages).json_schema(ref_template="#/components/schemas/Monitor{model}")
-    schemas = document["components"]["schemas"]
-    for name, definition in schema.pop("$defs").items():
-        schemas[f"Monitor{name}"] = definition
-    schemas["MonitorMessages"] = schema
-    return document
+def monitor() -> dict[str, Any]:
+    """Return the messages of the monitor's socket, as schemas of a document without paths; see docs/monitor.md."""
+    schemas: dict[str, Any] = {}
+    both: dict[str, Any] = {"FromPage": messages.FromPage, "FromMonitor": messages.FromMonitor}
+    for name, messages_of in both.items():
+        schema = TypeAdapter(messages_of).json_schema(ref_template="#/components/schemas/{model}")
+        schemas |= schema.pop("$defs")
+        schemas[name] = schema
+    info = {"title": "Mivlo monitor", "version": __version__}
+    return {"openapi": "3.1.0", "info": info, "paths": {}, "components": {"schemas": dict(sorted(schemas.items()))}}
 
 
 def treatment_schema() -> dict[str, Any]:
@@ -43,9 +36,14 @@ def treatment_schema() -> dict[str, Any]:
 
 
 def main() -> int:
-    """Write both documents, or tell (--check) whether they are as they would be written."""
+    """Write all documents, or tell (--check) whether they are as they would be written."""
     stale = []
-    for name, document in (("openapi.json", openapi()), ("treatment.schema.json", treatment_schema())):
+    documents = {
+        "openapi.json": create_app(web=None).openapi(),
+        "monitor.json": monitor(),
+        "treatment.schema.json": treatment_schema(),
+    }
+    for name, document in documents.items():
         text = json.dumps(document, indent=1, ensure_ascii=False) + "\n"
         path = DOCS / name
         if "--check" in sys.argv:

@@ -10,7 +10,12 @@ from pathlib import Path
 from playwright.sync_api import Page, sync_playwright
 
 FOLDER = Path(__file__).parent.parent / "docs" / "screenshots"
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--autoplay-policy=no-user-gesture-required"]
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--autoplay-policy=no-user-gesture-required",
+]
 RING_HZ = 431.0
 
 
@@ -94,7 +99,9 @@ def moves_at_work(page: Page) -> None:
     chosen.get_by_role("button", name="sibilance").click()
     chosen.get_by_label("Threshold", exact=True).fill("-42")
     chosen.get_by_label("Threshold", exact=True).press("Enter")
-    page.wait_for_function("() => Math.min(0, ...(window.mivlo.play.gains.value?.moves ?? []).map((m) => m.gain_db)) < -3")
+    page.wait_for_function(
+        "() => Math.min(0, ...(window.mivlo.play.gains.value?.moves ?? []).map((m) => m.gain_db)) < -3"
+    )
     page.mouse.move(640, 770)
     page.wait_for_timeout(250)
     take(page, "dynamic")
@@ -111,13 +118,17 @@ def moves_at_work(page: Page) -> None:
     page.keyboard.press("c")
     chosen.get_by_label("Kind").select_option("plane")
     page.mouse.move(640, 770)
+    page.evaluate("() => window.mivlo.play.seek(480_000)")  # the song may be over by now
+    page.evaluate("() => window.mivlo.play.playing.value || window.mivlo.play.play(480_000)")
     page.wait_for_timeout(9_000)
-    page.wait_for_function("() => Math.min(0, ...(window.mivlo.play.gains.value?.moves ?? []).map((m) => m.gain_db)) < -4")
+    page.wait_for_function(
+        "() => Math.min(0, ...(window.mivlo.play.gains.value?.moves ?? []).map((m) => m.gain_db)) < -4"
+    )
     take(page, "plane")
     page.locator("[data-test=spectrum]").focus()
     page.keyboard.press("a")
     page.get_by_role("button", name="Mix", exact=True).click()
-    page.wait_for_function("() => window.mivlo.session.chosen.value?.audio_id")
+    page.wait_for_function("() => window.mivlo.session.sound.value")
     page.wait_for_load_state("networkidle")
     page.wait_for_timeout(6_000)
     page.mouse.move(*spectrum_point(page, 50.0))
@@ -135,7 +146,7 @@ def moves_at_work(page: Page) -> None:
 def together(page: Page) -> None:
     """Show who hides whom, a yield with its proof, and the mix before and after all moves."""
     page.get_by_role("link", name="Ensemble", exact=True).click()
-    page.wait_for_function("() => window.mivlo.ensemble.fresh.value", timeout=120_000)
+    page.wait_for_function("() => window.mivlo?.ensemble.fresh.value", timeout=120_000)
     clash = page.locator("[data-test=clash][data-hidden='Lead voice'][data-by='Squeezebox']").first
     clash.locator("button").first.click()
     page.wait_for_selector("[data-test=draft]", timeout=60_000)
@@ -144,7 +155,7 @@ def together(page: Page) -> None:
     page.locator("[data-test=close-view]").click()
     page.locator("[data-test=accept]").click()
     page.wait_for_selector("[data-test=proof]", timeout=90_000)
-    page.wait_for_function("() => window.mivlo.ensemble.listening.value", timeout=60_000)
+    page.wait_for_function("() => window.mivlo.play.match.value", timeout=60_000)
     clash.scroll_into_view_if_needed()
     page.wait_for_timeout(500)
     take(page, "close-view")

@@ -15,18 +15,45 @@ from mivlo.core.units import Array
 
 __all__ = ["HOW", "Arrangement", "Part", "Planted", "draw_arrangement"]
 
-# Registers: lowest note, and who plays there (General MIDI program, name, role). Each part is kept to its own band: overtones of
-# all would collide with all otherwise. Between two bands lies an ear's band (ERB, Glasberg and Moore 1990) or more: nearer ones
+# Registers: lowest note, and who plays there (General MIDI program, name, role). Each part is kept to its own band:
+# overtones of all would collide with all otherwise. Between two bands lies an ear's band (ERB, Glasberg and Moore
+# 1990) or more:
+# nearer ones
 # hide each other in any ear, and would not be clean.
 REGISTERS: Sequence[tuple[int, Sequence[tuple[int, str, str]]]] = (
     (28, ((32, "upright bass", "bass"), (33, "electric bass", "bass"), (34, "picked bass", "bass"))),
     (47, ((42, "cello", "strings"), (57, "trombone", "brass"), (70, "bassoon", "reeds"), (60, "horn", "brass"))),
-    (63, ((24, "nylon guitar", "acoustic guitar"), (16, "organ", "keys"), (41, "viola", "strings"), (65, "saxophone", "reeds"),
-          (0, "piano", "keys"), (71, "clarinet", "reeds"))),
-    (78, ((56, "trumpet", "brass"), (40, "violin", "strings"), (68, "oboe", "reeds"), (22, "harmonica", "reeds"),
-          (11, "vibraphone", "keys"))),
-    (93, ((73, "flute", "other"), (9, "glockenspiel", "keys"), (72, "piccolo", "other"), (40, "violin up high", "strings"))),
-)  # fmt: skip
+    (
+        63,
+        (
+            (24, "nylon guitar", "acoustic guitar"),
+            (16, "organ", "keys"),
+            (41, "viola", "strings"),
+            (65, "saxophone", "reeds"),
+            (0, "piano", "keys"),
+            (71, "clarinet", "reeds"),
+        ),
+    ),
+    (
+        78,
+        (
+            (56, "trumpet", "brass"),
+            (40, "violin", "strings"),
+            (68, "oboe", "reeds"),
+            (22, "harmonica", "reeds"),
+            (11, "vibraphone", "keys"),
+        ),
+    ),
+    (
+        93,
+        (
+            (73, "flute", "other"),
+            (9, "glockenspiel", "keys"),
+            (72, "piccolo", "other"),
+            (40, "violin up high", "strings"),
+        ),
+    ),
+)
 HOW = ("notes", "tone", "backing", "wide")  # a clash is planted
 # Who plays from the bottom to the top, in chords of a note to each octave and with all overtones.
 WIDE = (
@@ -73,8 +100,8 @@ class Arrangement:
 def draw_arrangement(part: str, index: int, *, seconds: float = 12.0) -> Arrangement:
     """Return one arrangement of "training" or "test" by its number.
 
-    Of six, one is clean, one collides by tone, two by notes, one is a finished backing of all parts but one, and in one a
-    wide track lies over one that keeps to its register.
+    Of six, one is clean, one collides by tone, two by notes, one is a finished backing of all parts but one, and in
+    one a wide track lies over one that keeps to its register.
     """
     random = np.random.default_rng((index, part == "test", 5))
     banks = [bank for bank in (TEST_BANKS if part == "test" else TRAINING_BANKS) if bank.melodic]
@@ -92,7 +119,9 @@ def draw_arrangement(part: str, index: int, *, seconds: float = 12.0) -> Arrange
     if how == "wide":
         wide = _wide(bank, random, seconds)
         there = sosfilt(butter(6, [low_hz, high_hz], "bandpass", fs=RATE, output="sos"), wide.samples, axis=1)
-        gain = _at(replace(wide, samples=there.astype(np.float32)), louder_lu).samples.std() / max(float(there.std()), 1e-9)
+        gain = _at(replace(wide, samples=there.astype(np.float32)), louder_lu).samples.std() / max(
+            float(there.std()), 1e-9
+        )
         wide = replace(wide, samples=(gain * wide.samples).astype(np.float32))
         return Arrangement(bank.name, (parts[victim], wide), Planted(0, 1, low_hz, high_hz, how))
     if how in ("notes", "backing"):
@@ -141,9 +170,15 @@ def _wide(bank: Bank, random: np.random.Generator, seconds: float) -> Part:
 
 
 def _played(
-    bank: Bank, choices: Sequence[tuple[int, str, str]], random: np.random.Generator, seconds: float, *, lows: Sequence[int],
-    lengths: Sequence[int], rests: float = 0.0,
-) -> tuple[Instrument, list[int], Array]:  # fmt: skip
+    bank: Bank,
+    choices: Sequence[tuple[int, str, str]],
+    random: np.random.Generator,
+    seconds: float,
+    *,
+    lows: Sequence[int],
+    lengths: Sequence[int],
+    rests: float = 0.0,
+) -> tuple[Instrument, list[int], Array]:
     """Return who plays, which notes, and the sound: at each stroke a note of the scale above each of `lows`."""
     while True:
         program, name, role = choices[int(random.integers(len(choices)))]

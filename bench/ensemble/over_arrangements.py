@@ -13,7 +13,8 @@ Measured = TypeVar("Measured")
 def over_arrangements(
     measure: Callable[[tuple[str, int]], Measured], *, about: str, arrangements: int
 ) -> tuple[list[Measured], str, bool]:
-    """Return what was measured on the arrangements that the command asks for, which these were, and whether to keep it."""
+    """Return what was measured on the arrangements that the command asks for, which these were, and whether to keep
+    it."""
     parser = argparse.ArgumentParser(description=about)
     parser.add_argument("--part", default="test")
     parser.add_argument("--arrangements", type=int, default=arrangements)

@@ -2,7 +2,8 @@
 
     .venv/bin/python bench/ensemble/score.py [--part test] [--arrangements 120] [--write]
 
-Wants Debian's fluidsynth and the packages of the banks (finder/phrases.py). `--write` saves the table in docs/figures.md.
+Wants Debian's fluidsynth and the packages of the banks (finder/phrases.py). `--write` saves the table in
+docs/figures.md.
 """
 
 import sys
@@ -65,8 +66,12 @@ def rows_of(files: Sequence[Scored]) -> list[tuple[str, str, str]]:
     rows = []
     by = {how: [one for one in planted if one.planted and one.planted.how == how] for how in HOW}
     for name, chosen in (("all", planted), *((f"by {how}", by[how]) for how in HOW)):
-        right = [bool(one.clashes) and one.planted is not None and _same_pair(one.clashes[0], one.planted) for one in chosen]
-        regions = [overlap(one.clashes[0], one.planted) for one, ok in zip(chosen, right, strict=True) if ok and one.planted]
+        right = [
+            bool(one.clashes) and one.planted is not None and _same_pair(one.clashes[0], one.planted) for one in chosen
+        ]
+        regions = [
+            overlap(one.clashes[0], one.planted) for one, ok in zip(chosen, right, strict=True) if ok and one.planted
+        ]
         rows.append((f"{name}: pair and direction named first", "90 %", f"{np.mean(right):.0%} of {len(chosen)}"))
         half = np.mean([shorter >= 0.5 for shorter, _ in regions]) if regions else 0.0
         union = np.mean([united >= 0.5 for _, united in regions]) if regions else 0.0
@@ -74,7 +79,9 @@ def rows_of(files: Sequence[Scored]) -> list[tuple[str, str, str]]:
         rows.append((what, "all", f"{half:.0%} / {union:.0%}"))
     clean = [one for one in files if one.planted is None]
     strong = [sum(clash.strength >= STRONG for clash in one.clashes) for one in clean]
-    rows.append(("clean arrangements without a strong clash", "all", f"{np.mean(np.array(strong) == 0):.0%} of {len(clean)}"))
+    rows.append(
+        ("clean arrangements without a strong clash", "all", f"{np.mean(np.array(strong) == 0):.0%} of {len(clean)}")
+    )
     return rows
 
 
@@ -85,7 +92,14 @@ def _same_pair(clash: Clash, planted: Planted) -> bool:
 def main() -> None:
     """Print the table, and write it down where asked."""
     files, which, write = over_arrangements(scored, about=__doc__, arrangements=120)
-    conclude("clashes", "## Clashes", machine_line("bench/ensemble/score.py"), f"{which}.", table(rows_of(files)), write=write)
+    conclude(
+        "clashes",
+        "## Clashes",
+        machine_line("bench/ensemble/score.py"),
+        f"{which}.",
+        table(rows_of(files)),
+        write=write,
+    )
 
 
 if __name__ == "__main__":

@@ -53,7 +53,9 @@ def main() -> None:
     memory = max(resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)) / 1024
     what = f"{options.tracks} stereo tracks of {options.minutes:g} minutes: clashes from files"
     rows = [(what, "20 s", f"{seconds:.1f} s ({len(found)} clashes)"), ("largest process", "", f"{memory:.0f} MiB")]
-    conclude("clash speed", "## Speed of clashes", machine_line("bench/ensemble/speed.py"), table(rows), write=options.write)
+    conclude(
+        "clash speed", "## Speed of clashes", machine_line("bench/ensemble/speed.py"), table(rows), write=options.write
+    )
 
 
 if __name__ == "__main__":

@@ -17,7 +17,7 @@ from report import conclude, machine_line, table
 
 from ensemble.arrangements import HOW, draw_arrangement
 from ensemble.over_arrangements import over_arrangements
-from mivlo.core.engine.mix import LedgerEntry, Mix, StripState
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import find_clashes
@@ -27,6 +27,7 @@ from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.proof import NOTHING_PERCENT, prove
 from mivlo.core.ensemble.yielding import Contender, draft_yield
+from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.units import Array
 
 CAP_DB = 4.0
@@ -53,7 +54,8 @@ def map_of(samples: Array) -> ErbMap:
 
 
 def least_cost_percent(contest: Contest, part: float) -> float:
-    """Return about the least that a cut of any shape must cost to win a part of what can be won: a bound for every bell.
+    """Return about the least that a cut of any shape must cost to win a part of what can be won: a bound for every
+    bell.
 
     Band by band, greedily: always the step that wins most for what it costs.
     """
@@ -80,7 +82,8 @@ def least_cost_percent(contest: Contest, part: float) -> float:
 
 
 def measured(work: tuple[str, int]) -> Measured | None:
-    """Return what the yield for an arrangement's first clash gives; None where none was planted, or another one named first."""
+    """Return what the yield for an arrangement's first clash gives; None where none was planted, or another one named
+    first."""
     arrangement = draw_arrangement(*work)
     tracks = [MixedTrack(map_of(part.samples)) for part in arrangement.parts]
     full_scale_db = full_scale_db_spl(tracks)
@@ -103,13 +106,23 @@ def measured(work: tuple[str, int]) -> Measured | None:
     def gained(limit_db: float) -> tuple[float, float, float]:
         """Return the gain in sone in the region, what the other lost in per cent, and the depth, as rendered."""
         contenders = [
-            Contender(index, str(index), ArraySource(arrangement.parts[index].samples), 0.0, None) for index in (front, by)
+            Contender(index, str(index), ArraySource(arrangement.parts[index].samples), 0.0, None)
+            for index in (front, by)
         ]
         drafted = draft_yield(
-            tracks, heard, front=contenders[0], yielding=contenders[1], times=clash.times, full_scale_db=full_scale_db,
-            sample_rate_hz=RATE, limit_db=limit_db, part=0.5 if limit_db > CAP_DB else 1.0, low_hz=low_hz, high_hz=high_hz,
-        )  # fmt: skip
-        strips = [StripState(id=name, audio_id=name) for name in parts]
+            tracks,
+            heard,
+            front=contenders[0],
+            yielding=contenders[1],
+            times=clash.times,
+            full_scale_db=full_scale_db,
+            sample_rate_hz=RATE,
+            limit_db=limit_db,
+            part=0.5 if limit_db > CAP_DB else 1.0,
+            low_hz=low_hz,
+            high_hz=high_hz,
+        )
+        strips = [Track(id=name, audio_id=name) for name in parts]
         strips[by] = strips[by].model_copy(update={"ledger": (LedgerEntry(id="y", move=drafted.move),)})
         blocks = render_track(
             Mix(tracks=tuple(strips)), str(by), lambda name: ArraySource(parts[name].samples), start=0,
@@ -151,12 +164,24 @@ def main() -> None:
         capped = np.array([one.capped_regained for one in chosen if one.audible_at_cap])
         cheap = cost[least < GOAL_COST_PERCENT]
         rows += [
-            (f"{name}: regained of what any cut could win, no cap (median, least)", "0.5", _both(np.median(free), free.min())),
+            (
+                f"{name}: regained of what any cut could win, no cap (median, least)",
+                "0.5",
+                _both(np.median(free), free.min()),
+            ),
             (f"{name}: share of those at 0.5 or more", "all", _part(free >= 0.5)),
             (f"{name}: the other's loss then, per cent (median, most)", "10", _both(np.median(cost), cost.max())),
-            (f"{name}: the least that any shape of cut would cost (median, most)", "", _both(np.median(least), least.max())),
+            (
+                f"{name}: the least that any shape of cut would cost (median, most)",
+                "",
+                _both(np.median(least), least.max()),
+            ),
             (f"{name}: it stays under 10 where some shape of cut could", "all", _part(cheap < GOAL_COST_PERCENT)),
-            (f"{name}: of what any cut of 4 dB could win (median, least)", "0.8", _both(np.median(capped), capped.min())),
+            (
+                f"{name}: of what any cut of 4 dB could win (median, least)",
+                "0.8",
+                _both(np.median(capped), capped.min()),
+            ),
             (f"{name}: share of those at 0.8 or more", "all", _part(capped >= 0.8)),
             (f"{name}: depth without a cap, dB (median, most)", "", _both(np.median(depth_db), depth_db.min())),
         ]

@@ -1,6 +1,8 @@
-"""Phrases made from formulas, for fitting only: struck bodies, tones of overtones and swelling noise, as no bank has them.
+"""Phrases made from formulas, for fitting only: struck bodies, tones of overtones and swelling noise, as no bank has
+them.
 
-What the finder meets need not sound like a sampled instrument; physics with known answers is among what it is tested on.
+What the finder meets need not sound like a sampled instrument; physics with known answers is among what it is tested
+on.
 """
 
 import numpy as np
@@ -13,7 +15,8 @@ __all__ = ["BUILT", "draw_bodies", "draw_built"]
 
 BUILT = "built from formulas"
 STEPS = (-7, -5, -4, -2, -1, 1, 2, 3, 4, 5, 7)
-# Modes over the lowest: of a circular membrane (zeros of Bessel functions), and of a free bar ((2n+1)² over 3.011²), from memory.
+# Modes over the lowest: of a circular membrane (zeros of Bessel functions), and of a free bar ((2n+1)² over 3.011²),
+# from memory.
 MEMBRANE = np.sort(np.concatenate([jn_zeros(order, 4) for order in range(8)]))[:16] / jn_zeros(0, 1)[0]
 BAR = np.array([3.011, 5.0, 7.0, 9.0, 11.0, 13.0]) ** 2 / 3.011**2
 HIGHEST_MODE_HZ = 14_000.0
@@ -27,7 +30,8 @@ def draw_built(random: np.random.Generator, *, seconds: float) -> Phrase:
 
 
 def draw_bodies(random: np.random.Generator, *, seconds: float) -> Phrase:
-    """Return strokes of few bodies, plainer than any drum: few modes or many that all die away alike, hit evenly or not."""
+    """Return strokes of few bodies, plainer than any drum: few modes or many that all die away alike, hit evenly or
+    not."""
     n = round(seconds * RATE)
     lowest_hz = np.exp(random.uniform(np.log(70), np.log(600), size=int(random.choice((1, 1, 1, 2)))))
     ratios = (MEMBRANE, BAR, np.sort(1.0 + 9.0 * random.random(8)))[int(random.integers(3))]
@@ -40,7 +44,9 @@ def draw_bodies(random: np.random.Generator, *, seconds: float) -> Phrase:
     while at < seconds - 0.2:
         start, lowest = round(at * RATE), float(random.choice(lowest_hz))
         t = np.arange(min(round(1.6 * longest_s * RATE), n - start)) / RATE
-        sound = _stroke(random, t, lowest * ratios, click=click, longest_s=longest_s, falls=falls, slope=slope, uneven=0.3)
+        sound = _stroke(
+            random, t, lowest * ratios, click=click, longest_s=longest_s, falls=falls, slope=slope, uneven=0.3
+        )
         out[start : start + len(t)] += sound * 10.0 ** (-alike_db * random.random() / 20.0)
         at += beat_s * (1.0 if even else float(random.choice((0.5, 1, 1, 2))))
     return _recorded(out, "bodies", random)
@@ -66,15 +72,24 @@ def _struck(random: np.random.Generator, n: int) -> Array:
     for start, velocity in _beats(random, n):
         t = np.arange(min(round(1.6 * longest_s * RATE), n - start)) / RATE
         lowest = bodies[int(random.integers(len(bodies)))]
-        sound = _stroke(random, t, lowest * ratios, click=click, longest_s=longest_s, falls=falls, slope=slope, uneven=0.4)
+        sound = _stroke(
+            random, t, lowest * ratios, click=click, longest_s=longest_s, falls=falls, slope=slope, uneven=0.4
+        )
         out[start : start + len(t)] += velocity * sound
     return out
 
 
 def _stroke(
-    random: np.random.Generator, t: Array, modes_hz: Array, *, click: float, longest_s: float, falls: float, slope: float,
+    random: np.random.Generator,
+    t: Array,
+    modes_hz: Array,
+    *,
+    click: float,
+    longest_s: float,
+    falls: float,
+    slope: float,
     uneven: float,
-) -> Array:  # fmt: skip
+) -> Array:
     """Return one stroke: a click, and modes of which each is softer, and dies away sooner, than the one below it."""
     sound = click * random.standard_normal(len(t)) * np.exp(-t / 0.01)
     for number, hz in enumerate(modes_hz):

@@ -39,7 +39,9 @@ def _stored(work: tuple[str, int, int, Path]) -> Path:
     part, index, variants, folder = work
     path = folder / f"cues-{part}-{index}-{variants}.npz"
     if not path.exists():
-        cases = [case for item in items_of_phrase(part, index, variants=variants, folder=folder) if (case := _case(item))]
+        cases = [
+            case for item in items_of_phrase(part, index, variants=variants, folder=folder) if (case := _case(item))
+        ]
         np.savez(path, cases=np.array(cases, dtype=object))
     return path
 

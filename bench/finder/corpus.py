@@ -34,8 +34,22 @@ __all__ = ["CASES", "Item", "items_of_phrase", "phrase_of"]
 CASES = {
     "test": ("line", "hump", "line", "loud line", "line", "harsh", "line", "clean"),
     "training": (
-        "line", "hump", "loud line", "line", "harsh", "line", "hump", "clean", "line", "loud line", "hump", "line", "harsh",
-        "line", "loud line", "clean",
+        "line",
+        "hump",
+        "loud line",
+        "line",
+        "harsh",
+        "line",
+        "hump",
+        "clean",
+        "line",
+        "loud line",
+        "hump",
+        "line",
+        "harsh",
+        "line",
+        "loud line",
+        "clean",
     ),
 }
 # Of what is fitted on, so many phrases are of no bank: from formulas, from kits of recordings, from physical models.
@@ -65,7 +79,8 @@ class Item:
 
 
 def items_of_phrase(part: str, index: int, *, variants: int, folder: Path, longer: int = 1) -> Iterator[Item]:
-    """Yield some files made of one phrase of "training" or "test", each with other faults or none; `longer` times as long."""
+    """Yield some files made of one phrase of "training" or "test", each with other faults or none; `longer` times as
+    long."""
     phrase = phrase_of(part, index, folder, longer)
     for variant in range(variants):
         # So that the cases are spread over the phrases evenly, however few of them each phrase has.
@@ -154,7 +169,9 @@ def _otherwise(samples: Array, random: np.random.Generator) -> Array:
     x = np.asarray(sosfilt(np.array([[s.b0, s.b1, s.b2, 1.0, s.a1, s.a2] for s in sections]), moved, axis=1))
     peak = float(np.max(np.abs(x))) + 1e-9
     if random.random() < 0.3:
-        x = sosfilt(butter(4, float(np.exp(random.uniform(np.log(4_500), np.log(14_000)))), fs=RATE, output="sos"), x, axis=1)
+        x = sosfilt(
+            butter(4, float(np.exp(random.uniform(np.log(4_500), np.log(14_000)))), fs=RATE, output="sos"), x, axis=1
+        )
     if random.random() < 0.15:
         drive = random.uniform(0.5, 2.0) / peak
         x = np.tanh(drive * x) / drive

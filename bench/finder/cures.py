@@ -75,7 +75,9 @@ def of_phrase(work: tuple[int, Path]) -> list[Cured]:
 def _cured(clean: Array, planted: Array, fault: Fault, answer: Suspect) -> Cured:
     source = ArraySource(planted)
     treated = np.concatenate(list(render_moves(source, [answer.move], sample_rate_hz=RATE)), axis=1)
-    maps = [level_map(ArraySource(x), start=0, end=clean.shape[1], sample_rate_hz=RATE) for x in (clean, planted, treated)]
+    maps = [
+        level_map(ArraySource(x), start=0, end=clean.shape[1], sample_rate_hz=RATE) for x in (clean, planted, treated)
+    ]
     was, full, now = (_level_db(one, fault) for one in maps)
     active = active_frames(maps[1])
     counted = loud_frames(maps[1], active) if fault.loud_only else active
@@ -83,14 +85,27 @@ def _cured(clean: Array, planted: Array, fault: Fault, answer: Suspect) -> Cured
     band = int(np.argmin(np.abs(np.log2(maps[0].hz / fault.hz))))
     true_db = float(np.mean((maps[1].levels_db - maps[0].levels_db)[counted, band]))
     cure = measure_again(
-        source, ArraySource(treated), kind=answer.kind, hz=answer.hz, q=answer.q, behaviour=answer.behaviour, times=answer.times,
-        start=0, end=clean.shape[1], sample_rate_hz=RATE,
-    )  # fmt: skip
+        source,
+        ArraySource(treated),
+        kind=answer.kind,
+        hz=answer.hz,
+        q=answer.q,
+        behaviour=answer.behaviour,
+        times=answer.times,
+        start=0,
+        end=clean.shape[1],
+        sample_rate_hz=RATE,
+    )
     return Cured(
-        fault, abs(answer.excess_db - true_db), abs(float(np.log2(answer.q / fault.q))), float(np.mean((full - was)[there])),
-        float(np.mean((now - was)[there])), float(np.mean((now - full)[not_there])) if len(not_there) else 0.0, cure.verdict,
+        fault,
+        abs(answer.excess_db - true_db),
+        abs(float(np.log2(answer.q / fault.q))),
+        float(np.mean((full - was)[there])),
+        float(np.mean((now - was)[there])),
+        float(np.mean((now - full)[not_there])) if len(not_there) else 0.0,
+        cure.verdict,
         cure.over_cut,
-    )  # fmt: skip
+    )
 
 
 def _level_db(levels: LevelMap, fault: Fault) -> Array:
@@ -130,18 +145,25 @@ def main() -> None:
     for one in found:
         by_kind[case_of(one.fault)].append(one)
     conclude(
-        "proposals", "## What the proposals do", machine_line("bench/finder/cures.py"),
-        f"Faults planted one at a time into {options.phrases} phrases of the test part; of those found, the proposed move, "
-        "beside the phrase as it is without the fault. Wanted is its true excess, up to the 8 dB that a proposal may take.",
+        "proposals",
+        "## What the proposals do",
+        machine_line("bench/finder/cures.py"),
+        f"Faults planted one at a time into {options.phrases} phrases of the test part; of those found, the proposed "
+        "move, beside the phrase as it is without the fault. Wanted is its true excess, up to the 8 dB that a proposal "
+        "may take.",
         table(
             [row_of(name, of_kind) for name, of_kind in sorted(by_kind.items())],
             head=(
-                "fault", "error of excess and Q, median", "true excess while it is there",
-                "taken of what is wanted, median (10 to 90 %)", "change while it is not there", "read as cured, as over-cut",
+                "fault",
+                "error of excess and Q, median",
+                "true excess while it is there",
+                "taken of what is wanted, median (10 to 90 %)",
+                "change while it is not there",
+                "read as cured, as over-cut",
             ),
         ),
         write=options.write,
-    )  # fmt: skip
+    )
 
 
 if __name__ == "__main__":

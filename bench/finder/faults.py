@@ -13,7 +13,10 @@ __all__ = ["Fault", "FaultKind", "draw_fault", "draw_shell", "hits", "plant"]
 FaultKind = str  # "line", "loud line", "hump", "harsh"
 FRAME_S = 0.05
 HIT_CENTS, WIDE_OCTAVES = 60.0, 1.0 / 3.0
-COUNTS_FROM_DB, COUNTS_FROM_SHARE = 3.0, 0.1  # definitions: a fault counts if it changes its own band that much, that often
+COUNTS_FROM_DB, COUNTS_FROM_SHARE = (
+    3.0,
+    0.1,
+)  # definitions: a fault counts if it changes its own band that much, that often
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,13 +41,16 @@ class Fault:
 
 
 def hits(fault: Fault, hz: float) -> bool:
-    """Tell whether a frequency is a fault's: within 60 cents or half the width of a line, a third of an octave of a wide one."""
+    """Tell whether a frequency is a fault's: within 60 cents or half the width of a line, a third of an octave of a
+    wide one."""
     octaves = abs(float(np.log2(hz / fault.hz)))
     return octaves <= (max(HIT_CENTS / 1_200.0, 0.5 * q_to_octaves(fault.q)) if "line" in fault.kind else WIDE_OCTAVES)
 
 
 def draw_fault(kind: FaultKind, random: np.random.Generator, *, part: str) -> Fault:
-    """Return a fault of a kind with figures at random; what is fitted to reaches a little further than what is tested."""
+    """Return a fault of a kind with figures at random; what is fitted to reaches a little further than what is
+    tested."""
+
     def between(low: float, high: float) -> float:
         return float(np.exp(random.uniform(np.log(low), np.log(high))))
 
@@ -62,7 +68,8 @@ def draw_fault(kind: FaultKind, random: np.random.Generator, *, part: str) -> Fa
 
 
 def draw_shell(random: np.random.Generator) -> Fault:
-    """Return a mode that outlasts the strokes that set it off, as a drum's shell rings over its skin; for fitting only."""
+    """Return a mode that outlasts the strokes that set it off, as a drum's shell rings over its skin; for fitting
+    only."""
     hz = float(np.exp(random.uniform(np.log(150), np.log(2_500))))
     rings_s = float(np.exp(random.uniform(np.log(0.3), np.log(1.5))))
     return Fault("line", hz, 40.0, 0.0, mode_s=rings_s, under_db=float(random.uniform(-24, -6)))

@@ -2,7 +2,8 @@
 
     .venv/bin/pip install torch==2.13.0     (a tool of development only: not needed to run or to test)
     .venv/bin/python bench/finder/fit.py --folder /tmp/corpus [--phrases 3900] [--variants 6] [--fits 2]
-    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --go-on     (each fit from one of the weights that there are)
+    .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --go-on     (each fit from one of the weights that there
+    are)
     .venv/bin/python bench/finder/fit.py --folder /tmp/corpus --beside    (beside the fits that there are)
 
 Wants Debian's fluidsynth, wildmidi, stk, hydrogen-drumkits, sonic-pi-samples and the packages of the training banks
@@ -35,7 +36,8 @@ from mivlo.core.units import Array
 WEIGHTS = Path(__file__).parents[2] / "src" / "mivlo" / "core" / "finder" / "weights.npz"
 BATCH, EPOCHS, RATE = 16, 10, 2e-3
 GO_ON_EPOCHS, GO_ON_RATE = 5, 1e-3
-# Spread of what is added to every cue, to a cue all over a file, and the share of cues that a file goes without: other makers'
+# Spread of what is added to every cue, to a cue all over a file, and the share of cues that a file goes without:
+# other makers'
 # sounds are not these.
 NOISE, OFFSETS, DROPPED = 0.15, 0.2, 0.05
 DECAY, KEPT = 5e-2, 0.998  # of the weights at each step; of the running mean of them, which is what is told
@@ -46,7 +48,10 @@ VALIDATION_EVERY = 10  # phrases: every tenth is held back
 
 def targets(case: Case, n_bands: int) -> tuple[Array, Array]:
     """Return (outputs, bands) of truth and of weights."""
-    truth, weight = np.zeros((len(OUTPUTS), n_bands), dtype=np.float32), np.ones((len(OUTPUTS), n_bands), dtype=np.float32)
+    truth, weight = (
+        np.zeros((len(OUTPUTS), n_bands), dtype=np.float32),
+        np.ones((len(OUTPUTS), n_bands), dtype=np.float32),
+    )
     weight[OUTPUTS.index("loud-only")] = 0.0
     bands = np.arange(n_bands)
     for fault in case.item.faults:
@@ -68,7 +73,8 @@ def fit(
     x: torch.Tensor, truth: torch.Tensor, weight: torch.Tensor, held: np.ndarray, seed: int,
     before: dict[str, torch.Tensor] | None,
 ) -> TapNetwork:  # fmt: skip
-    """Return a network fitted to all files but those held back; their loss is printed. From scratch, or from what was before."""
+    """Return a network fitted to all files but those held back; their loss is printed. From scratch, or from what was
+    before."""
     torch.manual_seed(seed)
     random = np.random.default_rng(seed)
     network = _network_like(before, x.shape[1])
@@ -104,8 +110,11 @@ def fit(
             rows = torch.from_numpy(np.flatnonzero(held))
             parts = [(loss_of(mean_network(x[r].float()), truth[r]) * weight[r]).mean() for r in torch.split(rows, 64)]
         mean = total / (len(order) // BATCH)
-        print(f"fit {seed}, epoch {epoch}: {mean:.5f}, held back {float(torch.stack(parts).mean()):.5f}, "
-              f"{time.time() - started:.0f} s", flush=True)
+        print(
+            f"fit {seed}, epoch {epoch}: {mean:.5f}, held back {float(torch.stack(parts).mean()):.5f}, "
+            f"{time.time() - started:.0f} s",
+            flush=True,
+        )
     usual: TapNetwork = mean_network.module
     return usual
 
@@ -126,8 +135,13 @@ def calibration(log_odds: Array, cases: list[Case]) -> Array:
             planted = [fault for fault in case.item.faults if shape in fault.kind]
             listed = places(expit(of_file), shape)
             values += [float(logit(p)) for _, p in listed]
-            truths += [any(hits(fault, LOWEST_HZ * 2.0 ** (band / BANDS_PER_OCTAVE)) for fault in planted) for band, _ in listed]
-            counts += [CLEAN_SHARE / clean if not case.item.faults else (1.0 - CLEAN_SHARE) / (1.0 - clean)] * len(listed)
+            truths += [
+                any(hits(fault, LOWEST_HZ * 2.0 ** (band / BANDS_PER_OCTAVE)) for fault in planted)
+                for band, _ in listed
+            ]
+            counts += [CLEAN_SHARE / clean if not case.item.faults else (1.0 - CLEAN_SHARE) / (1.0 - clean)] * len(
+                listed
+            )
         x, y, weight = np.array(values), np.array(truths, dtype=float), np.array(counts)
 
         def misfit(ab: Array, x: Array = x, y: Array = y, weight: Array = weight) -> float:
@@ -158,7 +172,8 @@ def fit_one(seed: int) -> dict[str, Array]:
     return {f"{seed}.{name}": part.numpy().astype(np.float16) for name, part in network.state_dict().items()}
 
 
-# What the processes that fit share with the one that forked them off: files, truth, weights, what is held back; weights before.
+# What the processes that fit share with the one that forked them off: files, truth, weights, what is held back;
+# weights before.
 _LEARNT: tuple[tuple[torch.Tensor, torch.Tensor, torch.Tensor, np.ndarray], dict[str, Array]]
 
 
@@ -168,7 +183,9 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--folder", type=Path, required=True)
     parser.add_argument("--phrases", type=int, default=3900)
-    parser.add_argument("--variants", type=int, nargs="+", default=[6], help="files of each phrase; each number draws anew")
+    parser.add_argument(
+        "--variants", type=int, nargs="+", default=[6], help="files of each phrase; each number draws anew"
+    )
     parser.add_argument("--fits", type=int, default=2)
     parser.add_argument("--go-on", action="store_true")
     parser.add_argument("--beside", action="store_true", help="the fits that there are stay, beside the new ones")
@@ -182,7 +199,9 @@ def main() -> None:
     if options.go_on or options.beside:
         with np.load(WEIGHTS) as stored_before:
             before = dict(stored_before)
-        assert tuple(before["names"]) == cases[0].names, "the weights that there are know other cues: fit all from scratch"
+        assert tuple(before["names"]) == cases[0].names, (
+            "the weights that there are know other cues: fit all from scratch"
+        )
         mean, spread = before["mean"], before["spread"]
         n_fits = int(before["fits"]) if options.go_on else n_fits
         n_kept = int(before["fits"]) if options.beside else 0
@@ -191,9 +210,16 @@ def main() -> None:
         values[row] = np.clip((values[row] - mean[:, None]) / spread[:, None], -FURTHEST, FURTHEST)
     truths = [targets(case, n_bands) for case in cases]
     held = np.array([int(case.item.name.split("-")[1]) % VALIDATION_EVERY == 0 for case in cases])
-    x, truth, weight = (torch.from_numpy(part) for part in (values, *(np.stack(part) for part in zip(*truths, strict=True))))
+    x, truth, weight = (
+        torch.from_numpy(part) for part in (values, *(np.stack(part) for part in zip(*truths, strict=True)))
+    )
     seeds = range(n_kept, n_kept + n_fits)
-    stored: dict[str, Array] = {"mean": mean, "spread": spread, "fits": np.array(seeds.stop), "names": np.array(cases[0].names)}
+    stored: dict[str, Array] = {
+        "mean": mean,
+        "spread": spread,
+        "fits": np.array(seeds.stop),
+        "names": np.array(cases[0].names),
+    }
     stored |= {name: part for name, part in before.items() if n_kept and "." in name}
     _LEARNT = ((x, truth, weight, held), before if options.go_on else {})
     with ProcessPoolExecutor(2, multiprocessing.get_context("fork")) as pool:
@@ -206,7 +232,9 @@ def main() -> None:
         network.eval()
     with torch.no_grad():
         rows = torch.from_numpy(np.flatnonzero(held))
-        odds = torch.cat([torch.stack([one(x[r].float()) for one in networks]).mean(dim=0) for r in torch.split(rows, 64)])
+        odds = torch.cat(
+            [torch.stack([one(x[r].float()) for one in networks]).mean(dim=0) for r in torch.split(rows, 64)]
+        )
     stored["calibration"] = calibration(odds.numpy(), [cases[int(row)] for row in rows])
     assert all(f"0.layers.{number}.weight" in stored for number in range(len(LAYERS)))
     np.savez_compressed(options.out, allow_pickle=False, **stored)

@@ -1,5 +1,5 @@
-"""Phrases from separate recordings, for fitting only: the kits of Debian's hydrogen-drumkits, each of another maker, and
-the struck and plucked ones of sonic-pi-samples."""
+"""Phrases from separate recordings, for fitting only: the kits of Debian's hydrogen-drumkits, each of another maker,
+and the struck and plucked ones of sonic-pi-samples."""
 
 from dataclasses import dataclass
 from functools import lru_cache
@@ -19,7 +19,16 @@ KITS = "hydrogen-drumkits"
 FOLDER = Path("/usr/share/hydrogen/data/drumkits")
 RECORDINGS = "sonic-pi-samples"
 RECORDINGS_FOLDER = Path("/usr/share/sonic-pi/samples")
-FAMILIES = ("bass", "bd", "drum", "elec", "guit", "perc", "sn", "tabla")  # their names begin so; others are loops and noises
+FAMILIES = (
+    "bass",
+    "bd",
+    "drum",
+    "elec",
+    "guit",
+    "perc",
+    "sn",
+    "tabla",
+)  # their names begin so; others are loops and noises
 LONGEST_S = 3.0
 MOST_PIECES = 4
 
@@ -46,7 +55,9 @@ def draw_recordings(random: np.random.Generator, *, seconds: float) -> Phrase:
 
 def _phrase(bank: str, name: str, pieces: tuple[Piece, ...], random: np.random.Generator, seconds: float) -> Phrase:
     n_chosen = int(random.choice((1, 1, 1, 2, MOST_PIECES)))
-    chosen = [pieces[int(number)] for number in random.choice(len(pieces), size=min(n_chosen, len(pieces)), replace=False)]
+    chosen = [
+        pieces[int(number)] for number in random.choice(len(pieces), size=min(n_chosen, len(pieces)), replace=False)
+    ]
     instrument = Instrument(name, "other", manner="drums", drums=tuple(range(len(chosen))))
     out = np.zeros((2, round(seconds * RATE)))
     tuned = float(2.0 ** random.normal(0.0, 0.05))

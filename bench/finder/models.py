@@ -14,10 +14,30 @@ __all__ = ["MODELS", "draw_model"]
 
 MODELS = "stk"
 NAMES = (
-    "BandedWG", "BeeThree", "BlowBotl", "BlowHole", "Bowed", "Brass", "Clarinet", "FMVoices", "Flute", "Mandolin", "ModalBar",
-    "Mesh2D", "Moog", "PercFlut", "Plucked", "Recorder", "Rhodey", "Saxofony", "Sitar", "StifKarp", "TubeBell", "VoicForm",
+    "BandedWG",
+    "BeeThree",
+    "BlowBotl",
+    "BlowHole",
+    "Bowed",
+    "Brass",
+    "Clarinet",
+    "FMVoices",
+    "Flute",
+    "Mandolin",
+    "ModalBar",
+    "Mesh2D",
+    "Moog",
+    "PercFlut",
+    "Plucked",
+    "Recorder",
+    "Rhodey",
+    "Saxofony",
+    "Sitar",
+    "StifKarp",
+    "TubeBell",
+    "VoicForm",
     "Wurley",
-)  # fmt: skip
+)
 CONTROLS = (1, 2, 4, 8, 11)  # of each model other things: breath, place of the bow, brightness
 AS_THEY_ARE = 0.4  # of the phrases
 

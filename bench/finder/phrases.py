@@ -15,9 +15,20 @@ import soundfile
 from mivlo.core.units import Array
 
 __all__ = [
-    "FURTHER_BANKS", "INSTRUMENTS", "RATE", "TEST_BANKS", "TRAINING_BANKS", "Bank", "Instrument", "Phrase", "draw_drums",
-    "draw_instrument", "draw_notes", "draw_phrase", "render_notes",
-]  # fmt: skip
+    "FURTHER_BANKS",
+    "INSTRUMENTS",
+    "RATE",
+    "TEST_BANKS",
+    "TRAINING_BANKS",
+    "Bank",
+    "Instrument",
+    "Phrase",
+    "draw_drums",
+    "draw_instrument",
+    "draw_notes",
+    "draw_phrase",
+    "render_notes",
+]
 
 RATE = 48_000
 FOLDER = Path("/usr/share/sounds")
@@ -46,21 +57,30 @@ class Bank:
 TRAINING_BANKS = (
     Bank("fluid-soundfont-gm", "sf2/FluidR3_GM.sf2", melodic=True, drum_kits=(0, 8, 16, 32, 40)),
     # Made from the one above, with newer recordings of many instruments.
-    Bank("musescore-general-soundfont", "sf3/MuseScore_General.sf3", melodic=True, drum_kits=(0, 8, 16, 25, 32, 40, 48)),
+    Bank(
+        "musescore-general-soundfont", "sf3/MuseScore_General.sf3", melodic=True, drum_kits=(0, 8, 16, 25, 32, 40, 48)
+    ),
     Bank("opl3-soundfont", "sf2/OPL-3_FM_128M.sf2", melodic=True, drum_kits=()),
     Bank("avldrums (black pearl)", "sf2/Black_Pearl_4_LV2.sf2", melodic=False, drum_kits=(0,), drum_channel=0),
 )
 # By yet other makers, fitted on as well.
 FURTHER_BANKS = (
     Bank(
-        "minuet-data", "/usr/share/minuet/soundfonts/GeneralUser-v1.47.sf2", melodic=True, drum_kits=(0, 1, 8, 16, 24, 25),
+        "minuet-data",
+        "/usr/share/minuet/soundfonts/GeneralUser-v1.47.sf2",
+        melodic=True,
+        drum_kits=(0, 1, 8, 16, 24, 25),
         without=frozenset({53, 60, 61, 68, 70, 76, 77}),
     ),
     Bank(
-        "freepats", "/etc/timidity/freepats.cfg", melodic=True, drum_kits=(0,), player="wildmidi",
+        "freepats",
+        "/etc/timidity/freepats.cfg",
+        melodic=True,
+        drum_kits=(0,),
+        player="wildmidi",
         without=frozenset({67, 68, 74}),
     ),
-)  # fmt: skip
+)
 TEST_BANKS = (
     Bank("timgm6mb-soundfont", "sf2/TimGM6mb.sf2", melodic=True, drum_kits=(0,)),
     Bank("csound-soundfont", "sf2/sf_GMbank.sf2", melodic=True, drum_kits=(0,)),
@@ -101,7 +121,8 @@ INSTRUMENTS = (
     Instrument("banjo", "acoustic guitar", 105, 48, 76), Instrument("fiddle", "strings", 110, 55, 84),
 )  # fmt: skip
 DRUMS = (
-    Instrument("kick", "kick", manner="drums", drums=(36, 35)), Instrument("snare", "snare", manner="drums", drums=(38, 40)),
+    Instrument("kick", "kick", manner="drums", drums=(36, 35)),
+    Instrument("snare", "snare", manner="drums", drums=(38, 40)),
     Instrument("toms", "toms", manner="drums", drums=(41, 45, 47, 50)),
     Instrument("cymbals", "cymbals", manner="drums", drums=(42, 46, 51, 49)),
     Instrument("kit", "other", manner="drums", drums=(36, 38, 42, 42, 46, 51, 45)),
@@ -160,7 +181,9 @@ def draw_phrase(bank: Bank, instrument: Instrument, random: np.random.Generator,
     samples = render_notes(bank, instrument, draw_notes(instrument, random, seconds), seconds)
     samples = samples if random.random() < 0.5 else samples.mean(axis=0, keepdims=True)
     peak = float(np.max(np.abs(samples))) or 1.0
-    return Phrase(bank.name, instrument, (samples * (10.0 ** (random.uniform(-14, -1) / 20.0) / peak)).astype(np.float32))
+    return Phrase(
+        bank.name, instrument, (samples * (10.0 ** (random.uniform(-14, -1) / 20.0) / peak)).astype(np.float32)
+    )
 
 
 MidiNote = tuple[float, float, int, int]  # start_s, end_s, note, velocity
@@ -216,7 +239,9 @@ def _velocity(random: np.random.Generator, at: float, seconds: float) -> int:
 def render_notes(bank: Bank, instrument: Instrument, notes: list[MidiNote], seconds: float) -> Array:
     """Return (2, frames) of an instrument of a bank playing notes, without the bank's reverberation."""
     channel = bank.drum_channel if instrument.manner == "drums" else 0
-    events = [(start, 1, note, velocity) for start, _, note, velocity in notes] + [(end, 0, note, 0) for _, end, note, _ in notes]
+    events = [(start, 1, note, velocity) for start, _, note, velocity in notes] + [
+        (end, 0, note, 0) for _, end, note, _ in notes
+    ]
     track = mido.MidiTrack([mido.MetaMessage("set_tempo", tempo=500_000)])
     track.append(mido.Message("program_change", channel=channel, program=instrument.program))
     now = 0
@@ -242,5 +267,21 @@ def _command(bank: Bank, midi: str, wav: str) -> list[str]:
     path = str(FOLDER / bank.file)
     if bank.player == "wildmidi":
         return ["wildmidi", "-c", path, "-r", str(RATE), "-o", wav, midi]
-    command = ["fluidsynth", "-ni", "-q", "-r", str(RATE), "-g", "0.5", "-R", "0", "-C", "0", "-O", "float", "-T", "wav"]
+    command = [
+        "fluidsynth",
+        "-ni",
+        "-q",
+        "-r",
+        str(RATE),
+        "-g",
+        "0.5",
+        "-R",
+        "0",
+        "-C",
+        "0",
+        "-O",
+        "float",
+        "-T",
+        "wav",
+    ]
     return [*command, "-o", "synth.dynamic-sample-loading=1", "-F", wav, path, midi]

@@ -51,7 +51,8 @@ class Scored:
 
 
 def plain_method(samples: np.ndarray) -> tuple[float, ...]:
-    """Return the places of the average spectrum that stand highest above its smoothed outline, highest first, for comparison."""
+    """Return the places of the average spectrum that stand highest above its smoothed outline, highest first, for
+    comparison."""
     proud = stand_out(band_levels(np.asarray(samples, dtype=np.float64), sample_rate_hz=RATE))
     inside = (AXIS_HZ > LOWEST_HZ) & (AXIS_HZ < HIGHEST_HZ)
     tops = np.flatnonzero((proud >= maximum_filter1d(proud, 5)) & inside & (proud > 6.0))
@@ -105,7 +106,9 @@ def by(files: Sequence[Scored], key: Callable[[Item, Fault], str]) -> str:
     for one in files:
         for fault in one.item.faults:
             groups[key(one.item, fault)].append(answer_to(fault, one.suspects[:FIRST]) is not None)
-    return "\n".join(["| | found |", "|---|---|", *(f"| {name} | {share(hits)} |" for name, hits in sorted(groups.items()))])
+    return "\n".join(
+        ["| | found |", "|---|---|", *(f"| {name} | {share(hits)} |" for name, hits in sorted(groups.items()))]
+    )
 
 
 def events_rows() -> list[tuple[str, str, str]]:
@@ -159,7 +162,9 @@ def rows_of(files: Sequence[Scored]) -> list[tuple[str, str, str]]:
             plain.append(plain_finds(fault, one))
             if answer is not None:
                 cents.append(abs(1_200.0 * float(np.log2(answer.hz / fault.hz))))
-                told_right["loud" if fault.loud_only else "steady"].append((answer.behaviour == "when-loud") == fault.loud_only)
+                told_right["loud" if fault.loud_only else "steady"].append(
+                    (answer.behaviour == "when-loud") == fault.loud_only
+                )
                 if not fault.loud_only:
                     gains.append(abs(answer.excess_db - fault.gain_db))
     clean = [one for one in files if one.item.case == "clean"]
@@ -172,16 +177,30 @@ def rows_of(files: Sequence[Scored]) -> list[tuple[str, str, str]]:
         ("lines, error of the excess, median", "", f"{np.median(gains):.1f} dB"),
         ("clean files with at most one suspect over one half", "all", share([n <= 1 for n in sure])),
         ("clean files, suspects over one half, mean", "", f"{np.mean(sure):.2f}"),
-        ("loud-only lines told from steady", "80 %", f"{share(told_right['loud'])} (steady: {share(told_right['steady'])})"),
+        (
+            "loud-only lines told from steady",
+            "80 %",
+            f"{share(told_right['loud'])} (steady: {share(told_right['steady'])})",
+        ),
         ("for comparison: lines among the first five of the plain method", "", share(plain)),
         ("of the instruments' lines of which that finds 70 %, ours finds", "", share(in_plain_material(files))),
-        ("for comparison: places that it accuses per clean file", "", f"{np.mean([len(one.plain_hz) for one in clean]):.0f}"),
+        (
+            "for comparison: places that it accuses per clean file",
+            "",
+            f"{np.mean([len(one.plain_hz) for one in clean]):.0f}",
+        ),
     ]
 
 
 def long_rows(files: Sequence[Scored]) -> list[tuple[str, str, str]]:
     """Return the same goals where phrases last longer."""
-    kept = ("all lines", "wide humps", "wide loud-only harshness", "clean files with at most one", "for comparison: lines")
+    kept = (
+        "all lines",
+        "wide humps",
+        "wide loud-only harshness",
+        "clean files with at most one",
+        "for comparison: lines",
+    )
     rows = [row for row in rows_of(files) if row[0].startswith(kept)]
     return [(f"phrases {LONGER} times as long: {name}", goal, measured) for name, goal, measured in rows]
 
@@ -211,14 +230,23 @@ def main() -> None:
         long_files = [one for part in pool.map(scored, longer) for one in part]
     rows = [*rows_of(files), *long_rows(long_files), *events_rows(), speed_row()]
     conclude(
-        "finder", "## The finder", machine_line("bench/finder/score.py"),
+        "finder",
+        "## The finder",
+        machine_line("bench/finder/score.py"),
         f"{len(files)} files of {options.phrases} phrases of 7 to 18 s, and {len(long_files)} of longer ones; "
         "none of the banks was fitted on.",
-        table(rows), "By bank:", by(files, lambda item, _: item.bank), "By instrument:",
-        by(files, lambda item, _: item.instrument), "By gain of the fault:",
-        by(files, lambda _, fault: f"{case_of(fault)}, {int(fault.gain_db // 3 * 3)} to {int(fault.gain_db // 3 * 3 + 3)} dB"),
+        table(rows),
+        "By bank:",
+        by(files, lambda item, _: item.bank),
+        "By instrument:",
+        by(files, lambda item, _: item.instrument),
+        "By gain of the fault:",
+        by(
+            files,
+            lambda _, fault: f"{case_of(fault)}, {int(fault.gain_db // 3 * 3)} to {int(fault.gain_db // 3 * 3 + 3)} dB",
+        ),
         write=options.write,
-    )  # fmt: skip
+    )
 
 
 if __name__ == "__main__":

@@ -106,7 +106,8 @@ def shared(ours: list[Recording], theirs: list[Recording]) -> Iterator[tuple[str
         if len(one.samples) < STRETCH:
             continue
         best = [
-            max(_likeness(spectrum, norms[at : at + step], stretch, at) for at, spectrum in blocks) for stretch in _stretches(one)
+            max(_likeness(spectrum, norms[at : at + step], stretch, at) for at, spectrum in blocks)
+            for stretch in _stretches(one)
         ]
         likeness, place = min(best)
         if likeness >= ALIKE:

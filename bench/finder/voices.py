@@ -1,4 +1,5 @@
-"""A synthetic voice (Debian's espeak-ng, nonsense without s, p or b) with plosives and sibilants planted at known times."""
+"""A synthetic voice (Debian's espeak-ng, nonsense without s, p or b) with plosives and sibilants planted at known
+times."""
 
 import subprocess
 import tempfile
@@ -15,7 +16,27 @@ from mivlo.core.units import Array
 __all__ = ["PlantedEvent", "draw_voice"]
 
 RATE = 48_000
-SYLLABLES = ["la", "lo", "li", "ma", "mo", "mi", "na", "no", "ni", "re", "ro", "ra", "ye", "yo", "wa", "we", "la", "ma", "lo"]
+SYLLABLES = [
+    "la",
+    "lo",
+    "li",
+    "ma",
+    "mo",
+    "mi",
+    "na",
+    "no",
+    "ni",
+    "re",
+    "ro",
+    "ra",
+    "ye",
+    "yo",
+    "wa",
+    "we",
+    "la",
+    "ma",
+    "lo",
+]
 VOICES = ("en", "en+m3", "en+f2", "en+f4", "de+m1", "it+f3")
 APART_S = 0.5
 
@@ -32,10 +53,15 @@ class PlantedEvent:
 def draw_voice(random: np.random.Generator) -> tuple[Array, list[PlantedEvent]]:
     """Return (1, frames) of a voice and what was planted in it."""
     words = [
-        "".join(SYLLABLES[int(i)] for i in random.integers(0, len(SYLLABLES), int(random.integers(1, 4)))) for _ in range(22)
+        "".join(SYLLABLES[int(i)] for i in random.integers(0, len(SYLLABLES), int(random.integers(1, 4))))
+        for _ in range(22)
     ]
     text = " ".join(word + ("," if random.random() < 0.2 else "") for word in words)
-    voice, speed, pitch = VOICES[int(random.integers(len(VOICES)))], int(random.integers(95, 150)), int(random.integers(25, 75))
+    voice, speed, pitch = (
+        VOICES[int(random.integers(len(VOICES)))],
+        int(random.integers(95, 150)),
+        int(random.integers(25, 75)),
+    )
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "voice.wav"
         command = ["espeak-ng", "-v", voice, "-s", str(speed), "-p", str(pitch), "-w", str(path), text]
@@ -60,7 +86,11 @@ def _plosive(random: np.random.Generator) -> Array:
     """A gust: a low swing, or a burst of low noise, up in a few milliseconds and gone in a tenth of a second."""
     length_s = float(random.uniform(0.06, 0.12))
     t = np.arange(round(length_s * RATE)) / RATE
-    envelope = np.clip(t / random.uniform(0.003, 0.01), 0, 1) * np.exp(-t / (length_s / 4)) * np.clip((length_s - t) / 0.01, 0, 1)
+    envelope = (
+        np.clip(t / random.uniform(0.003, 0.01), 0, 1)
+        * np.exp(-t / (length_s / 4))
+        * np.clip((length_s - t) / 0.01, 0, 1)
+    )
     if random.random() < 0.5:
         x = np.sin(2 * np.pi * random.uniform(35, 75) * t)
     else:
@@ -74,4 +104,6 @@ def _sibilant(random: np.random.Generator) -> Array:
     n = round(random.uniform(0.08, 0.18) * RATE)
     sos = butter(2, [low, low * random.uniform(1.5, 2.2)], "bandpass", fs=RATE, output="sos")
     noise = sosfilt(sos, random.standard_normal(n))
-    return np.asarray(noise / np.max(np.abs(noise)) * np.hanning(n) ** random.uniform(0.4, 1.0) * random.uniform(0.15, 0.5))
+    return np.asarray(
+        noise / np.max(np.abs(noise)) * np.hanning(n) ** random.uniform(0.4, 1.0) * random.uniform(0.15, 0.5)
+    )

@@ -1,0 +1,98 @@
+"""Breaks lines on purpose, one at a time, and says which break the nearest tests did not notice.
+
+    .venv/bin/python tools/mutate.py [WORDS]      # only breaks whose file or words hold WORDS
+
+Each break is made in a copy of the source; the tests named with it must fail on it. Status 1 where one did not.
+"""
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+SMALL_PRINT, SESSIONS, WRITERS = "core/test_small_print.py", "server/test_sessions.py", "server/test_two_writers.py"
+STORAGE, MONITOR = "server/test_storage.py", "server/test_monitor.py"
+
+
+@dataclass(frozen=True, slots=True)
+class Break:
+    """A line as it is, as it would be wrong, and the tests that have to notice."""
+
+    file: str
+    line: str
+    wrong: str
+    tests: str
+
+
+BREAKS = (
+    Break("core/filters/analog.py", "if i == len(qs) - 1 else", "if i == 0 else", SMALL_PRINT),
+    Break("core/loudness.py", "ABSOLUTE_GATE_LUFS, RELATIVE_GATE_LU = -70.0",
+          "ABSOLUTE_GATE_LUFS, RELATIVE_GATE_LU = -80.0", SMALL_PRINT),
+    Break("core/loudness.py", "TRUE_PEAK_MARGIN_FRAMES = 1 << 18, 512", "TRUE_PEAK_MARGIN_FRAMES = 1 << 18, 0",
+          SMALL_PRINT),
+    Break("core/engine/guard.py", "return min(cap, ceiling / peak) if peak > ceiling else cap", "return cap",
+          SMALL_PRINT),
+    Break("core/engine/player.py", "sample_rate_hz=rate) if treated else inner",
+          "sample_rate_hz=rate) if 0 else inner",
+          SMALL_PRINT),
+    Break("core/engine/keys.py", "track.mute or track.group_id in muted_groups", "track.mute", SMALL_PRINT),
+    Break("core/model/intents/base.py", "if now not in (seen, wanted):", "if False:", SESSIONS),
+    Break("core/model/intents/ledgers.py", "if now.move != self.seen:", "if False:", SESSIONS),
+    Break("core/model/session.py", "one.twin_id == twin_id", "False", "server/test_groups.py"),
+    Break("server/services/sessions.py", "for patch in reversed(change.patches):", "for patch in []:", SESSIONS),
+    Break("server/services/sessions.py", "query.with_for_update() if lock else query", "query", WRITERS),
+    Break("server/services/sessions.py", "if known is not None:", "if False:", SESSIONS),
+    Break("server/services/sessions.py", "if change.edit_id != step.of:", "if False:", SESSIONS),
+    Break("server/services/sessions.py", "ChangeRow.number > row.history_at", "ChangeRow.number < 0", SESSIONS),
+    Break("server/services/storage.py", "if audio_id in _used_now(db, session_id):", "if False:", STORAGE),
+    Break("server/services/storage.py", "    _forget_changes_with(db, row, audio_id)\n", "", STORAGE),
+    Break("server/services/handover.py", "if not (folder / ALL_FILES).is_file():", "if False:", STORAGE),
+    Break("server/services/views.py", "if tile.start_frame >= open_source(stored_path(audio_id)).n_frames:",
+          "if False:",
+          STORAGE),
+    Break("server/api/uploads.py", "int(declared) > limits.max_bytes + FORM_BYTES", "False", STORAGE),
+    Break("server/monitor/player.py", "min(message.played_frames, self._sent)", "message.played_frames", MONITOR),
+    Break("core/engine/listening.py", "return 0.0 if for_itself else", "return", "core/test_listening.py"),
+)  # fmt: skip
+
+
+def was_noticed(one: Break, copy: Path) -> bool:
+    """Make a break in a copy of the source, run its tests on that, and mend it again."""
+    path = copy / "src/mivlo" / one.file
+    text = path.read_text(encoding="utf-8")
+    if text.count(one.line) != 1:
+        raise SystemExit(f"{one.file}: {one.line!r} stands there {text.count(one.line)} times, not once")
+    path.write_text(text.replace(one.line, one.wrong), encoding="utf-8")
+    environment = os.environ | {"PYTHONPATH": str(copy / "src")}
+    command = [sys.executable, "-m", "pytest", "-q", "-x", f"tests/{one.tests}"]
+    done = subprocess.run(command, cwd=copy, env=environment, capture_output=True, check=False)
+    path.write_text(text, encoding="utf-8")
+    return done.returncode == 1
+
+
+def main() -> int:
+    """Try all breaks, or those chosen."""
+    words = " ".join(sys.argv[1:])
+    missed = []
+    with tempfile.TemporaryDirectory() as folder:
+        copy = Path(folder)
+        copy.chmod(0o755)
+        for part in ("src", "tests", "demo", "docs"):
+            shutil.copytree(ROOT / part, copy / part)
+        shutil.copy(ROOT / "pyproject.toml", copy)
+        (copy / "web").mkdir()
+        (copy / "web/dist").symlink_to(ROOT / "web/dist")
+        for one in BREAKS:
+            if words in f"{one.file} {one.line}":
+                noticed = was_noticed(one, copy)
+                print(f"{'noticed' if noticed else 'NOT NOTICED'}: {one.file}: {one.line.strip()}", flush=True)
+                missed += [] if noticed else [one]
+    return 1 if missed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
