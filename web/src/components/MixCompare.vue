@@ -78,22 +78,9 @@ const rows = computed(() => {
       <div class="lane">
         <SpectrumLane
           :hz="comparison.hz"
-          :before="comparison.before_db"
-          :outline="[]"
-          :far-outline="[]"
-          :behind="null"
-          :peaks="null"
-          :held-probes="[]"
-          :often="[]"
-          :seldom="[]"
-          :highest="[]"
+          :spectrum="{ level_db: comparison.before_db }"
           :response="response"
-          :full="null"
-          :live="null"
-          :frequency="wholeAxis"
-          :probe="null"
-          :suspects="[]"
-          :suspect-id="null" />
+          :frequency="wholeAxis" />
       </div>
     </div>
     <p class="soft says">

@@ -4,34 +4,29 @@
  * ochre.
  */
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
-import type { Probe, Suspect } from '../api/client'
+import type { Probe, Spectrum, Suspect } from '../api/client'
 import { LEVEL_HIGH_DB, LEVEL_LOW_DB, xOfLevel, yOfHz, type FrequencyView } from '../lib/axis'
 import { colours, hatching, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
 
+/** What a passage's spectrum is drawn of; a comparison has no more than its averages. */
+type Drawn = Pick<Spectrum, 'level_db'> & Partial<Spectrum>
+
 const props = defineProps<{
   hz: readonly number[]
-  before: readonly number[]
+  spectrum: Drawn | null
   response: readonly number[]
-  /** With every move at its full depth, where some come and go. */
-  full: readonly number[] | null
-  outline: readonly number[]
-  /** The trend over octaves, against which wide humps stand out. */
-  farOutline: readonly number[]
-  /** Another track, or the mix, over the same passage. */
-  behind: readonly number[] | null
-  /** The highest live level of each frequency since it was asked to be held. */
-  peaks: readonly number[] | null
-  heldProbes: readonly Probe[]
-  /** What is there 95 % of the time, and what only 5 % of it. */
-  often: readonly number[]
-  seldom: readonly number[]
-  /** The highest level of each frequency over the passage. */
-  highest: readonly number[]
-  live: readonly number[] | null
   frequency: FrequencyView
-  probe: Probe | null
-  suspects: readonly Suspect[]
-  suspectId: string | null
+  /** With every move at its full depth, where some come and go. */
+  full?: readonly number[] | null
+  /** Another track, or the mix, over the same passage. */
+  behind?: readonly number[] | null
+  live?: readonly number[] | null
+  /** The highest live level of each frequency since it was asked to be held. */
+  peaks?: readonly number[] | null
+  probe?: Probe | null
+  heldProbes?: readonly Probe[]
+  suspects?: readonly Suspect[]
+  suspectId?: string | null
 }>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const HARDLY_DB = 0.05
@@ -48,7 +43,7 @@ function trace(surface: Surface, levels: (index: number) => number, drawn: (inde
   })
 }
 
-const before = (index: number) => props.before[index] ?? LEVEL_LOW_DB
+const before = (index: number) => props.spectrum?.level_db[index] ?? LEVEL_LOW_DB
 const after = (index: number) => before(index) + (props.response[index] ?? 0)
 
 function paint() {
@@ -57,12 +52,12 @@ function paint() {
   const c = colours(canvas.value)
   paintScale(surface, c.line)
   if (props.behind) paintBehind(surface, c.slate)
-  for (const probe of [...props.heldProbes, ...(props.probe ? [props.probe] : [])])
+  for (const probe of [...(props.heldProbes ?? []), ...(props.probe ? [props.probe] : [])])
     paintProbe(surface, probe, c.ochre, c.ochreFill)
   if (props.live) paintLive(surface, c.ink)
   if (props.peaks) paintPeaks(surface, props.peaks, c.ink)
-  if (props.often.length) paintRange(surface, c.ink)
-  if (props.before.length) paintAverage(surface, c)
+  if (props.spectrum?.often_db) paintRange(surface, c.ink)
+  if (props.spectrum) paintAverage(surface, c)
   paintSuspects(surface, c.vermilion)
   paintFigures(surface, c.soft, c.paper)
 }
@@ -74,11 +69,14 @@ function paintRange(surface: Surface, ink: string) {
   const { context, width, height } = surface
   context.beginPath()
   props.hz.forEach((hz, index) =>
-    context.lineTo(xOfLevel(props.often[index] ?? LEVEL_LOW_DB, width), yOfHz(hz, props.frequency, height)),
+    context.lineTo(
+      xOfLevel(props.spectrum?.often_db?.[index] ?? LEVEL_LOW_DB, width),
+      yOfHz(hz, props.frequency, height),
+    ),
   )
   for (let index = props.hz.length - 1; index >= 0; index--) {
     context.lineTo(
-      xOfLevel(props.seldom[index] ?? LEVEL_LOW_DB, width),
+      xOfLevel(props.spectrum?.seldom_db?.[index] ?? LEVEL_LOW_DB, width),
       yOfHz(props.hz[index] ?? 20, props.frequency, height),
     )
   }
@@ -88,7 +86,7 @@ function paintRange(surface: Surface, ink: string) {
   context.strokeStyle = ink
   context.globalAlpha = 0.4
   context.lineWidth = 0.7
-  trace(surface, (index) => props.highest[index] ?? LEVEL_LOW_DB)
+  trace(surface, (index) => props.spectrum?.highest_db?.[index] ?? LEVEL_LOW_DB)
   context.stroke()
   context.globalAlpha = 1
 }
@@ -126,20 +124,23 @@ function paintPeaks(surface: Surface, peaks: readonly number[], ink: string) {
  */
 function paintAverage(surface: Surface, c: ReturnType<typeof colours>) {
   const { context } = surface
-  context.setLineDash([2, 3])
   context.strokeStyle = c.soft
   context.lineWidth = 1
-  trace(surface, (index) => props.outline[index] ?? LEVEL_LOW_DB)
-  context.stroke()
-  context.setLineDash([9, 5])
-  trace(surface, (index) => props.farOutline[index] ?? LEVEL_LOW_DB)
-  context.stroke()
-  context.setLineDash([])
+  paintOutline(surface, props.spectrum?.outline_db, [2, 3])
+  paintOutline(surface, props.spectrum?.far_outline_db, [9, 5])
   if (props.response.some((db) => Math.abs(db) > HARDLY_DB)) paintTaken(surface, c.green)
   context.strokeStyle = c.ink
   context.lineWidth = 1.2
   trace(surface, before)
   context.stroke()
+}
+
+function paintOutline(surface: Surface, outline: readonly number[] | undefined, dashes: number[]) {
+  if (!outline) return
+  surface.context.setLineDash(dashes)
+  trace(surface, (index) => outline[index] ?? LEVEL_LOW_DB)
+  surface.context.stroke()
+  surface.context.setLineDash([])
 }
 
 function paintScale(surface: Surface, line: string) {
@@ -172,7 +173,7 @@ function paintFigures({ context, width, height }: Surface, soft: string, paper: 
 /** Brackets at the side, as wide as each suspect: never over the curve. */
 function paintSuspects({ context, width, height }: Surface, vermilion: string) {
   context.strokeStyle = vermilion
-  for (const one of props.suspects) {
+  for (const one of props.suspects ?? []) {
     const half = Math.max(Math.asinh(1 / (2 * one.q)) / Math.LN2, 0.03)
     const top = yOfHz(one.hz * 2 ** half, props.frequency, height)
     const bottom = yOfHz(one.hz / 2 ** half, props.frequency, height)
@@ -246,8 +247,7 @@ onMounted(() => {
 onBeforeUnmount(() => stop())
 watch(
   () => [
-    props.before,
-    props.often,
+    props.spectrum,
     props.response,
     props.full,
     props.live,

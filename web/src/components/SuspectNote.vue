@@ -10,10 +10,7 @@ const props = defineProps<{ suspect: Suspect; open: boolean; startS: number; end
 const emit = defineEmits<{
   choose: []
   hear: [how: Shown | null]
-  cut: []
-  tame: []
-  wanted: []
-  noFault: []
+  judge: [how: 'cut' | 'tame' | 'wanted' | 'no-fault']
   loop: [startS: number, endS: number]
 }>()
 const WIDTH = 74
@@ -113,7 +110,7 @@ const follows = computed(
           :class="{ first: suspect.proposed === 'cut' }"
           data-test="answer-cut"
           title="A cut that stands still (X)"
-          @click="emit('cut')">
+          @click="emit('judge', 'cut')">
           cut
         </button>
         <button
@@ -121,20 +118,20 @@ const follows = computed(
           :class="{ first: suspect.proposed === 'tame' }"
           data-test="answer-tame"
           title="A move that acts only while it sounds (T)"
-          @click="emit('tame')">
+          @click="emit('judge', 'tame')">
           tame
         </button>
         <button
           class="plain boxed"
           title="It is wanted: nothing that works by itself may touch it (K)"
-          @click="emit('wanted')">
+          @click="emit('judge', 'wanted')">
           wanted
         </button>
         <button
           class="plain boxed"
           data-test="answer-no-fault"
           title="Not a fault: it is not shown again (D)"
-          @click="emit('noFault')">
+          @click="emit('judge', 'no-fault')">
           not a fault
         </button>
       </div>

@@ -4,6 +4,7 @@ import { api, type SessionState } from '../api/client'
 import { queries } from '../api/reads'
 import { showInDebugHandle } from '../debug'
 import { makeBench } from './useBench'
+import { makeEdits } from './useEdits'
 import { makeEnsemble } from './useEnsemble'
 import { makeHunt } from './useHunt'
 import { makePlay } from './usePlay'
@@ -32,9 +33,10 @@ function workOn(known: Awaited<ReturnType<typeof about>>, opened: SessionState):
   const session = makeSession(known, opened)
   const play = makePlay(session)
   const bench = makeBench(session, play)
-  const hunt = makeHunt(session, play, bench)
+  const edits = makeEdits(session, play, bench)
+  const hunt = makeHunt(session, play, bench, edits)
   const views = makeViews(session, play, bench)
-  const survey = makeSurvey(session, play, bench)
+  const survey = makeSurvey(session, play, bench, edits)
   const ensemble = makeEnsemble(session, play, bench)
-  return { session, play, bench, hunt, views, survey, ensemble }
+  return { session, play, bench, edits, hunt, views, survey, ensemble }
 }

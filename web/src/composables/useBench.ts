@@ -1,11 +1,10 @@
-/** What the bench shows and what is done on it to the chosen track. */
+/** What the bench shows of the chosen track, where on it, and what is held under the pointer. */
 import { computed, ref, watch } from 'vue'
-import { api, type LedgerEntry, type Move, type Pin, type Probe, type Section, type Strip } from '../api/client'
+import { api, type Probe, type Section } from '../api/client'
 import { useRead } from '../api/reads'
-import { wholeAxis, type FrequencyView, type TimeView } from '../lib/axis'
-import { formatHz } from '../lib/figures'
-import * as intents from '../lib/intents'
-import { moveOfKind, newId, placeHz, startedAs } from '../lib/moves'
+import { wholeAxis, zoomFrequency, type FrequencyView, type TimeView } from '../lib/axis'
+import { setLoop as loopAs } from '../lib/intents'
+import { newId, placeHz } from '../lib/moves'
 import { atFullDepth, atThisMoment } from '../lib/response'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
@@ -13,15 +12,16 @@ import type { SessionStore } from './useSession'
 const WAVEFORM_COLUMNS = 1200
 const MOST_HELD = 8
 const STEP_S = 0.4
-const SPOT_S = 0.8 // either side of a spot that is looked at
 
 export type Bench = ReturnType<typeof makeBench>
 
 export function makeBench(session: SessionStore, play: Play) {
-  const { about, state, known, knownChosen, chosen, sound, overlay, edit } = session
+  const { about, state, chosen, sound, edit } = session
   const frequency = ref<FrequencyView>(wholeAxis)
   const time = ref<TimeView>({ startS: 0, endS: 1 })
   const pointerHz = ref<number | null>(null)
+  /** Size of the spectrum's lane in pixels: what stands beside it is laid out by it, too. */
+  const laneSize = ref({ width: 1, height: 1 })
   const entryId = ref<string | null>(null)
   const probeWidth = ref(0.25)
   const probeKind = ref<NonNullable<Probe['kind']>>('lift')
@@ -76,6 +76,36 @@ export function makeBench(session: SessionStore, play: Play) {
     return atThisMoment(known, track.ledger, now.moves, about.value.axis_hz)
   })
 
+  /** What all moves do: the steady ones always, the others as they do it just now. */
+  const shownResponse = computed(() => {
+    const steady = response.value?.steady_db ?? []
+    const moving = play.playing.value && play.ledgerHeard.value ? momentary.value : null
+    return moving ? steady.map((db, index) => db + (moving[index] ?? 0)) : steady
+  })
+
+  /** What each dynamic or adaptive move of the chosen strip does just now, by its id. */
+  const gainsNow = computed(() => {
+    const told = play.playing.value ? play.gains.value : null
+    return new Map(told?.track_id === chosen.value?.id ? told?.moves.map((move) => [move.entry_id, move]) : [])
+  })
+
+  /** What can be chosen here: a track of one channel has no left, right, mid or side. */
+  const kinds = computed(() => {
+    const known = about.value.kinds
+    return sound.value?.nChannels === 1
+      ? known.map((kind) => ({ ...kind, figures: kind.figures.filter((figure) => figure.name !== 'channel') }))
+      : known
+  })
+
+  /** Tracks and groups but the one on the bench, and the mix: what a move can be copied to, or be shown behind it. */
+  const others = computed(() =>
+    [...state.value.tracks, ...state.value.groups, state.value.master]
+      .filter((one) => one.id !== chosen.value?.id)
+      .map((one) => ({ id: one.id, name: one.name })),
+  )
+  /** What a move can listen to: no track hears the mix that it is part of. */
+  const listenable = computed(() => others.value.filter((one) => one.id !== state.value.master.id))
+
   /** All moves at their full depth, where some come and go. */
   const fullResponse = computed(() => response.value && atFullDepth(response.value))
 
@@ -98,13 +128,6 @@ export function makeBench(session: SessionStore, play: Play) {
     return known.stands_out_db[nearest] ?? null
   }
 
-  /** What the core says to a pin; without an answer nothing is done. */
-  async function answersTo(pin: Pin) {
-    const strip = chosen.value
-    if (!strip) return null
-    return api.pinAnswers(session.id, strip.id, pin.hz, pin.width_octaves, pin.excess_db ?? null).catch(() => null)
-  }
-
   function setProbe(hz: number | null) {
     const track = chosen.value
     if (hz === null || !track) {
@@ -122,6 +145,40 @@ export function makeBench(session: SessionStore, play: Play) {
     if (!play.playing.value) void play.play()
   }
 
+  /** The pitch pipe at a note, or, without one, wherever the pointer goes. */
+  let pipeFollows = false
+  function pipe(on: boolean, hz?: number) {
+    pipeFollows = on && hz === undefined
+    play.pipeHz.value = on ? (hz ?? pointerHz.value ?? markedHz.value ?? 440) : null
+    if (on && !play.playing.value) void play.play()
+  }
+
+  /** The pointer is at a frequency; what is held goes with it. */
+  function pointAt(hz: number) {
+    pointerHz.value = hz
+    if (play.probe.value) setProbe(hz)
+    else if (pipeFollows) play.pipeHz.value = hz
+  }
+
+  function nudgePointer(direction: 1 | -1, fine: boolean) {
+    const hz = (pointerHz.value ?? 440) * 2 ** ((direction * (fine ? 2 : 20)) / 1200)
+    pointerHz.value = Math.min(Math.max(hz, 20), 20_000)
+    if (play.probe.value) setProbe(pointerHz.value)
+  }
+
+  /** Where the ear is: at the probe, or at the pointer. */
+  const shownHz = computed(() => play.probe.value?.hz ?? pointerHz.value)
+
+  function zoom(factor: number) {
+    const at = shownHz.value ?? (entry.value && placeHz(entry.value.move)) ?? 632
+    frequency.value = zoomFrequency(frequency.value, at, factor)
+  }
+
+  function showAll() {
+    frequency.value = wholeAxis
+    time.value = { startS: 0, endS: songS.value }
+  }
+
   /** Let the probe stand where it is, so that another one can be added to it. */
   function holdProbe() {
     if (play.probe.value && play.heldProbes.value.length < MOST_HELD)
@@ -134,122 +191,13 @@ export function makeBench(session: SessionStore, play: Play) {
     if (probe) play.probe.value = { ...probe, width_octaves: probeWidth.value }
   }
 
-  /** Edit the chosen strip, as it is known to the server. */
-  const onStrip = (label: string, change: (strip: Strip) => (intents.AnyIntent | null)[]) => {
-    const strip = knownChosen()
-    return strip ? edit(label, change(strip)) : Promise.resolve(false)
-  }
-
-  /** Mark what is under the pointer: a pin; while a dip shows that the track needs it, a keeper. */
-  async function dropPin() {
-    const hz = play.probe.value?.hz ?? pointerHz.value
-    if (hz === null) return
-    const pin: Pin = { id: newId(), hz, width_octaves: probeWidth.value, excess_db: excessAt(hz) }
-    if (play.probe.value?.kind !== 'dip') {
-      await onStrip(`Pin at ${formatHz(hz)}`, (strip) => [intents.addPin(strip, pin)])
-      return
-    }
-    const answers = await answersTo(pin)
-    if (answers) await onStrip(`Keep ${formatHz(hz)}`, (strip) => [intents.addKeeper(strip, answers.keeper)])
-  }
-
-  const entryOf = (move: Move, reason = ''): LedgerEntry => ({ id: newId(), move, reason, evidence: null, clash: null })
-
-  async function addMove(move: Move, reason = '') {
-    const added = entryOf(move, reason)
-    entryId.value = added.id
-    await onStrip(`Cut at ${formatHz(placeHz(move))}`, (strip) => [intents.addMove(strip, added)])
-  }
-
-  function addBell(hz: number) {
-    const bell = about.value.kinds[0]
-    if (bell) void addMove(moveOfKind(bell, hz))
-  }
-
-  /** A note with its overtones as one move. */
-  function addFamily(hz: number) {
-    const kind = about.value.kinds.find((one) => one.kind === 'note-family')
-    const start = kind?.starts.find((one) => !('hz' in one.values))
-    if (kind && start) {
-      void addMove(startedAs(moveOfKind(kind, hz), start), `The note at ${formatHz(hz)} with its overtones`)
-    }
-    markedHz.value = null
-  }
-
-  const toldOfPin = (pin: Pin) =>
-    `Pinned at ${formatHz(pin.hz)}${pin.excess_db == null ? '' : `, stands out ${pin.excess_db.toFixed(1)} dB`}`
-
-  /** Answer a pin with a cut, or with a dynamic bell that acts only in the loud moments. */
-  async function answerPin(pin: Pin, how: 'cut' | 'tame') {
-    const answers = await answersTo(pin)
-    if (!answers) return
-    const added = entryOf(answers[how], toldOfPin(pin))
-    entryId.value = added.id
-    const label = `Cut at ${formatHz(placeHz(added.move))}`
-    await onStrip(label, (strip) => [intents.answerPin(strip, pin, how, added)])
-  }
-
-  /** Say that what a pin marks is wanted: nothing adaptive touches it, and a move into it is flagged. */
-  async function keepPin(pin: Pin) {
-    const answers = await answersTo(pin)
-    if (answers) await onStrip(`Keep ${formatHz(pin.hz)}`, (strip) => [intents.keepPin(strip, pin, answers.keeper)])
-  }
-
-  const removeKeeper = (index: number) =>
-    onStrip('Remove a keeper', (strip) => {
-      const keeper = strip.keepers[index]
-      return keeper ? [intents.removeKeeper(strip, keeper)] : []
-    })
-
-  /** Copy moves of the ledger, in its order, to another track or group, as one step. */
-  async function copyMoves(ids: readonly string[], targetId: string) {
-    const found = chosen.value?.ledger.filter((one) => ids.includes(one.id)) ?? []
-    const target = intents.stripOf(known.value, targetId)
-    if (!found.length || !target) return
-    const what = found.length === 1 ? 'a move' : `${found.length} moves`
-    const reason = `Copied from ${chosen.value?.name}`
-    const copied = found.map(({ move }) => intents.addMove(target, entryOf(move, reason)))
-    await edit(`Copy ${what} to ${target.name}`, copied)
-  }
-
-  const removePin = (id: string) => onStrip('Remove a pin', (strip) => [intents.removePin(strip, id)])
-
-  const changeMove = (id: string, move: Move, label: string) =>
-    onStrip(label, (strip) => [intents.setMove(strip, id, move)])
-
-  /** Show and play a move as it is being dragged; nothing is saved before the drag ends. */
-  function previewMove(id: string, move: Move) {
-    const strip = knownChosen()
-    overlay.value = strip && intents.setMove(strip, id, move)
-  }
-
-  const removeMove = (id: string) =>
-    onStrip('Remove a move', (strip) =>
-      strip.ledger.filter((one) => one.id === id).map((entry) => intents.removeMove(strip, entry)),
-    )
-
-  function duplicateMove(id: string) {
-    const one = chosen.value?.ledger.find((entry) => entry.id === id)
-    if (!one) return Promise.resolve(false)
-    const copy = { ...one, id: newId() }
-    entryId.value = copy.id
-    return onStrip('Duplicate a move', (strip) => [intents.addMove(strip, copy, { afterId: id })])
-  }
-
   const frame = (seconds: number) => Math.round(seconds * play.rate.value)
   const loopIntent = (range: { startS: number; endS: number } | null) =>
-    intents.setLoop(range && { start: frame(range.startS), end: frame(range.endS) })
+    loopAs(range && { start: frame(range.startS), end: frame(range.endS) })
 
   function setLoop(range: { startS: number; endS: number } | null) {
     const long = range && range.endS - range.startS > STEP_S / 4 ? range : null
     void edit(long ? 'Set the loop' : 'Clear the loop', [loopIntent(long)])
-  }
-
-  /** A spot of the spectrogram: loops around it, and a pin at its frequency, as one step. */
-  function lookAt(hz: number, seconds: number) {
-    const pin: Pin = { id: newId(), hz, width_octaves: probeWidth.value, excess_db: excessAt(hz) }
-    const range = { startS: Math.max(seconds - SPOT_S, 0), endS: Math.min(seconds + SPOT_S, songS.value) }
-    void onStrip(`Look at ${formatHz(hz)}`, (strip) => [loopIntent(range), intents.addPin(strip, pin)])
   }
 
   const sections = computed(() =>
@@ -280,40 +228,38 @@ export function makeBench(session: SessionStore, play: Play) {
     frequency,
     time,
     pointerHz,
+    shownHz,
+    laneSize,
+    zoom,
+    showAll,
     entryId,
     entry,
+    kinds,
+    others,
+    listenable,
     probeWidth,
     probeKind,
-    markedHz,
-    addFamily,
-    songS,
-    loop,
-    waveform,
-    spectrum,
-    response,
-    excessAt,
+    pointAt,
+    nudgePointer,
     setProbe,
     widenProbe,
-    momentary,
-    fullResponse,
-    notInLinearPhase,
-    dropPin,
-    addBell,
-    answerPin,
-    keepPin,
-    removeKeeper,
-    copyMoves,
-    removePin,
-    changeMove,
-    previewMove,
-    removeMove,
-    duplicateMove,
+    holdProbe,
+    markedHz,
+    pipe,
+    songS,
+    loop,
+    loopIntent,
     setLoop,
-    lookAt,
     sections,
     nameSection,
     removeSection,
-    holdProbe,
-    onStrip,
+    waveform,
+    spectrum,
+    excessAt,
+    response,
+    shownResponse,
+    fullResponse,
+    gainsNow,
+    notInLinearPhase,
   }
 }

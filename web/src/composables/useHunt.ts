@@ -6,14 +6,17 @@ import { formatHz } from '../lib/figures'
 import { newId } from '../lib/moves'
 import { isAnswered, probeOfSuspect, type Shown, type SuspectAudition } from '../lib/suspects'
 import type { Bench } from './useBench'
+import type { Edits } from './useEdits'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
 
 const PLAIN_MS = 2000
 
+export type Judgement = 'cut' | 'tame' | 'wanted' | 'no-fault'
+
 export type Hunt = ReturnType<typeof makeHunt>
 
-export function makeHunt(session: SessionStore, play: Play, bench: Bench) {
+export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits: Edits) {
   const { about, saved, chosen, sound, saveState } = session
 
   /** What was found last of each strip, and in which stretch: whoever comes back to a track finds its list again. */
@@ -107,19 +110,19 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench) {
     const entry: LedgerEntry = { id: newId(), move: one[how], reason, evidence: one.evidence, clash: null }
     bench.entryId.value = entry.id
     const label = `${how === 'cut' ? 'Cut' : 'Tame'} ${one.kind} at ${formatHz(one.hz)}`
-    void bench.onStrip(label, answered(one, how, { entry }))
+    void edits.onStrip(label, answered(one, how, { entry }))
   }
 
   function wanted(one: Suspect) {
     next(one)
     drop(one)
-    void bench.onStrip(`Keep ${formatHz(one.hz)}`, answered(one, 'wanted', { keeper: one.keeper }))
+    void edits.onStrip(`Keep ${formatHz(one.hz)}`, answered(one, 'wanted', { keeper: one.keeper }))
   }
 
   function noFault(one: Suspect) {
     next(one)
     drop(one)
-    void bench.onStrip(`Not a fault: ${formatHz(one.hz)}`, answered(one, 'not-a-fault'))
+    void edits.onStrip(`Not a fault: ${formatHz(one.hz)}`, answered(one, 'not-a-fault'))
   }
 
   /** Take one off the list at once; the server leaves it out from now on. */
@@ -128,6 +131,28 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench) {
     if (id && list)
       keep(id, list.key, { ...list.result, suspects: list.result.suspects.filter((other) => other.id !== one.id) })
   }
+
+  /** What is said to a suspect, by its button or key. */
+  function judge(how: Judgement, one: Suspect | null = suspect.value) {
+    if (!one) return
+    if (how === 'wanted') wanted(one)
+    else if (how === 'no-fault') noFault(one)
+    else answer(one, how)
+  }
+
+  /** What the search is about, or has come to. */
+  const told = computed(() => {
+    if (finding.value) return 'listening …'
+    if (problem.value) return problem.value
+    if (!result.value) return bench.loop.value ? 'in the loop' : 'in the whole song'
+    const n = suspects.value.length
+    return `${n || 'no'} suspect${n === 1 ? '' : 's'}${stale.value ? ', of another stretch' : ''}`
+  })
+  /** The stretch in which suspects were looked for. */
+  const foundIn = computed(() => ({
+    startS: result.value?.start_s ?? 0,
+    endS: result.value?.end_s ?? bench.songS.value,
+  }))
 
   const setLoop = (startS: number, endS: number) =>
     bench.setLoop({ startS: Math.max(startS - 0.4, 0), endS: Math.max(endS + 0.4, startS + 1) })
@@ -157,19 +182,15 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench) {
   onScopeDispose(() => clearTimeout(turning))
 
   return {
-    result,
     suspects,
-    suspect,
     suspectId,
     finding,
-    problem,
-    stale,
+    told,
+    foundIn,
     hunt,
     step,
     audition,
-    answer,
-    wanted,
-    noFault,
+    judge,
     setLoop,
     cure,
     loss,

@@ -4,6 +4,7 @@ import { api, type LedgerEntry, type SurveyCut } from '../api/client'
 import { addMove } from '../lib/intents'
 import { newId } from '../lib/moves'
 import type { Bench } from './useBench'
+import type { Edits } from './useEdits'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
 
@@ -12,7 +13,7 @@ const LEAST_S = 1
 
 export type Survey = ReturnType<typeof makeSurvey>
 
-export function makeSurvey(session: SessionStore, play: Play, bench: Bench) {
+export function makeSurvey(session: SessionStore, play: Play, bench: Bench, edits: Edits) {
   const { chosen, knownChosen } = session
 
   const draft = shallowRef<SurveyCut[] | null>(null)
@@ -120,7 +121,7 @@ export function makeSurvey(session: SessionStore, play: Play, bench: Bench) {
     void hear(null)
     const added = entries.value
     draft.value = null
-    await bench.onStrip(`Survey: ${added.length} cuts`, (strip) => added.map((entry) => addMove(strip, entry)))
+    await edits.onStrip(`Survey: ${added.length} cuts`, (strip) => added.map((entry) => addMove(strip, entry)))
   }
 
   return {

@@ -3,6 +3,7 @@
  */
 import { inject, type InjectionKey } from 'vue'
 import type { Bench } from './useBench'
+import type { Edits } from './useEdits'
 import type { Ensemble } from './useEnsemble'
 import type { Hunt } from './useHunt'
 import type { Play } from './usePlay'
@@ -14,6 +15,7 @@ export interface Work {
   readonly session: SessionStore
   readonly play: Play
   readonly bench: Bench
+  readonly edits: Edits
   readonly hunt: Hunt
   readonly views: Views
   readonly survey: Survey
@@ -31,6 +33,7 @@ export function useWork(): Work {
 export const useSession = () => useWork().session
 export const usePlay = () => useWork().play
 export const useBench = () => useWork().bench
+export const useEdits = () => useWork().edits
 export const useHunt = () => useWork().hunt
 export const useViews = () => useWork().views
 export const useSurvey = () => useWork().survey

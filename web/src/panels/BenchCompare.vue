@@ -1,0 +1,127 @@
+<script setup lang="ts">
+/** Compare the track on the bench with what it was; choose what holding on the spectrum does. */
+import { computed } from 'vue'
+import HoldButton from '../components/HoldButton.vue'
+import { useBench, useEdits, usePlay, useSession } from '../composables/work'
+import { formatDb } from '../lib/figures'
+
+const { chosen } = useSession()
+const { ledgerHeard, matched, matchDb, offcuts, match, alone } = usePlay()
+const { probeKind, zoom, showAll } = useBench()
+const { toggleLedger } = useEdits()
+const matchTold = computed(() => {
+  if (!matched.value) return 'off'
+  if (!match.value) return 'measuring'
+  if (match.value.before.loudness_lufs == null) return 'nothing to match'
+  return formatDb(matchDb.value)
+})
+const PROBES = [
+  ['lift', 'Hold on the spectrum to lift what is under the pointer'],
+  ['dip', 'Hold to take it away: what you miss then, keep with P'],
+  ['only', 'Hold to hear just that slice'],
+] as const
+</script>
+
+<template>
+  <section class="compare" aria-label="Compare">
+    <div class="row">
+      <div class="pair" role="group" aria-label="Before or after">
+        <button
+          class="plain boxed"
+          data-test="before"
+          :aria-pressed="!ledgerHeard"
+          title="Hear it without its moves (B)"
+          @click="ledgerHeard = false">
+          before
+        </button>
+        <button
+          class="plain boxed"
+          data-test="after"
+          :aria-pressed="ledgerHeard"
+          title="Hear it with its moves (B)"
+          @click="ledgerHeard = true">
+          after
+        </button>
+      </div>
+      <HoldButton
+        :aria-pressed="offcuts"
+        title="Hold to hear exactly what the moves take away (O)"
+        @hold="offcuts = true"
+        @release="offcuts = false"
+        >offcuts</HoldButton
+      >
+      <button
+        class="plain boxed"
+        data-test="all-off"
+        :disabled="!chosen?.ledger.length"
+        :aria-pressed="!chosen?.ledger_on"
+        title="Switch all moves of this track off or on, for hand-over too"
+        @click="toggleLedger">
+        all off
+      </button>
+      <label class="match"
+        ><input v-model="matched" type="checkbox" /> level-matched
+        <span class="figures" data-test="match">{{ matchTold }}</span></label
+      >
+    </div>
+    <p class="soft keys">
+      {{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves. Hold on the spectrum (or
+      L):
+      <button
+        v-for="[kind, says] in PROBES"
+        :key="kind"
+        class="plain kind"
+        :aria-pressed="probeKind === kind"
+        :title="says"
+        @click="probeKind = kind">
+        {{ kind }}</button>; with Shift it stays. Hold I: pitch pipe; P: pin; C: cut; [ and ]: loop from here, to here;
+      wheel: scroll, with Ctrl: zoom, with Shift: time. <button class="plain" @click="zoom(1 / 1.5)">closer</button
+      ><button class="plain" @click="zoom(1.5)">wider</button><button class="plain" @click="showAll">show all</button>
+    </p>
+  </section>
+</template>
+
+<style scoped>
+.keys .kind {
+  text-decoration: none;
+  padding: 0 3px;
+  border: 0;
+}
+.keys .kind[aria-pressed='true'] {
+  font-weight: 700;
+  color: var(--ochre);
+  background: none;
+  text-decoration: underline;
+}
+.compare {
+  padding: 6px 8px 4px 12px;
+  min-width: 0;
+}
+.row {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  white-space: nowrap;
+}
+.pair {
+  display: flex;
+}
+.pair button + button {
+  margin-left: -1px;
+}
+.match {
+  display: flex;
+  gap: 4px;
+  align-items: center;
+  cursor: pointer;
+}
+.keys {
+  margin: 4px 0 0;
+  font-size: 13px;
+  line-height: 1.25;
+}
+.keys .plain {
+  padding: 0 5px;
+  text-decoration: underline;
+}
+</style>

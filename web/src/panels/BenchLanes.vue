@@ -1,0 +1,240 @@
+<script setup lang="ts">
+/** The lanes of the bench: spectrogram and spectrum along one axis, where faults are seen, held and cut. */
+import { computed, onBeforeUnmount, onMounted, useTemplateRef } from 'vue'
+import MoveHandle from '../components/MoveHandle.vue'
+import NoteRuler from '../components/NoteRuler.vue'
+import PositionLine from '../components/PositionLine.vue'
+import SpectrogramLane from '../components/SpectrogramLane.vue'
+import SpectrumLane from '../components/SpectrumLane.vue'
+import { useBench, useEdits, useHunt, usePlay, useSession, useViews } from '../composables/work'
+import {
+  LEVEL_LOW_DB,
+  hzOfY,
+  scrollFrequency,
+  scrollTime,
+  timeOfX,
+  xOfLevel,
+  zoomFrequency,
+  zoomTime,
+} from '../lib/axis'
+import { formatHz, midiToHz } from '../lib/figures'
+import { placeHz } from '../lib/moves'
+import LaneTools from './LaneTools.vue'
+import MarkedNote from './MarkedNote.vue'
+import PointerReadout from './PointerReadout.vue'
+
+const { about, chosen, sound } = useSession()
+const play = usePlay()
+const { positionFrame, rate, probe, heldProbes } = play
+const bench = useBench()
+const { frequency, time, pointerHz, laneSize, entryId, kinds, others, markedHz, songS, loop } = bench
+const { spectrum, shownResponse, fullResponse } = bench
+const edits = useEdits()
+const { suspects, suspectId } = useHunt()
+const { pitch, behind, peaks, shownLive, shownAudio } = useViews()
+
+const lanes = useTemplateRef<HTMLElement>('lanes')
+const lane = useTemplateRef<HTMLElement>('lane')
+let watcher: ResizeObserver | null = null
+const position = () => positionFrame.value / rate.value
+const offsetS = computed(() => (sound.value?.startFrame ?? 0) / rate.value)
+const lengthS = computed(() => (sound.value?.nFrames ?? 1) / rate.value)
+const grid = computed(() => ({
+  columns: about.value?.tile_columns ?? 256,
+  rows: about.value?.tile_rows ?? 256,
+  sampleRateHz: rate.value,
+}))
+/** Where the treated spectrum stands at a frequency, in pixels. */
+function xAt(hz: number): number {
+  const axis = about.value?.axis_hz ?? []
+  const index = Math.min(
+    Math.max(
+      Math.round(
+        (Math.log2(hz / (axis[0] ?? 20)) / Math.log2((axis.at(-1) ?? 20_000) / (axis[0] ?? 20))) * (axis.length - 1),
+      ),
+      0,
+    ),
+    axis.length - 1,
+  )
+  return xOfLevel(
+    (spectrum.value?.level_db[index] ?? LEVEL_LOW_DB) + (shownResponse.value[index] ?? 0),
+    laneSize.value.width,
+  )
+}
+
+const hzAt = (event: MouseEvent) => {
+  const box = lane.value?.getBoundingClientRect()
+  return box ? hzOfY(event.clientY - box.top, frequency.value, box.height) : 20
+}
+
+function point(event: PointerEvent) {
+  bench.pointAt(hzAt(event))
+}
+
+function leave() {
+  if (!probe.value) pointerHz.value = null
+}
+
+function lift(event: PointerEvent) {
+  if (event.button !== 0) return
+  ;(event.currentTarget as HTMLElement).setPointerCapture(event.pointerId)
+  bench.setProbe(hzAt(event))
+}
+
+const release = () => bench.setProbe(null)
+
+/** Let go of the probe; with Shift it stays, and another one can be added to it. */
+function letStand(event: PointerEvent) {
+  if (event.shiftKey) bench.holdProbe()
+  release()
+}
+
+/** A click on a spot of the spectrogram looks at it: loop around it and pin it; with Shift, play goes on from there. */
+function spot(event: MouseEvent) {
+  if (event.shiftKey) play.seek(timeAt(event) * rate.value)
+  else edits.lookAt(hzAt(event), timeAt(event))
+}
+
+function wheel(event: WheelEvent) {
+  const turn = Math.abs(event.deltaY) >= Math.abs(event.deltaX) ? event.deltaY : event.deltaX
+  const step = Math.sign(turn)
+  if (!step) return
+  if (probe.value) bench.widenProbe(step > 0 ? 1.15 : 1 / 1.15)
+  else if (event.ctrlKey && event.shiftKey)
+    time.value = zoomTime(time.value, timeAt(event), step > 0 ? 1.25 : 0.8, songS.value)
+  else if (event.ctrlKey) frequency.value = zoomFrequency(frequency.value, hzAt(event), step > 0 ? 1.2 : 1 / 1.2)
+  else if (event.shiftKey)
+    time.value = scrollTime(time.value, step * 0.12 * (time.value.endS - time.value.startS), songS.value)
+  else
+    frequency.value = scrollFrequency(
+      frequency.value,
+      -step * 0.08 * Math.log2(frequency.value.highHz / frequency.value.lowHz),
+    )
+}
+
+function timeAt(event: MouseEvent): number {
+  const box = lanes.value?.querySelector('.spectrogram')?.getBoundingClientRect()
+  return box ? timeOfX(event.clientX - box.left, time.value, box.width) : position()
+}
+
+/** Mark the overtones of the piano note that was clicked. */
+function markNote(event: MouseEvent) {
+  markedHz.value = midiToHz(Math.round(69 + 12 * Math.log2(hzAt(event) / 440)))
+}
+
+onMounted(() => {
+  watcher = new ResizeObserver(() => {
+    if (lane.value) laneSize.value = { width: lane.value.clientWidth, height: lane.value.clientHeight }
+  })
+  if (lane.value) watcher.observe(lane.value)
+})
+onBeforeUnmount(() => watcher?.disconnect())
+</script>
+
+<template>
+  <div
+    ref="lanes"
+    class="lanes"
+    :class="{ probing: probe }"
+    @pointermove="point"
+    @pointerleave="leave"
+    @wheel.prevent="wheel">
+    <NoteRuler
+      class="ruler"
+      data-test="ruler"
+      :view="frequency"
+      :marked-hz="markedHz"
+      title="Click a note: its overtones are marked"
+      @click="markNote" />
+    <MarkedNote />
+    <div
+      class="spectrogram"
+      data-test="spectrogram"
+      title="Click a spot: loops around it and pins it; Shift-click: play from there"
+      @click="spot">
+      <SpectrogramLane
+        v-if="sound"
+        :audio-id="shownAudio.id"
+        :before-id="shownAudio.beforeId"
+        :pitch="pitch"
+        :suspects="suspects"
+        :suspect-id="suspectId"
+        :offset-s="offsetS"
+        :length-s="lengthS"
+        :time="time"
+        :frequency="frequency"
+        :grid="grid"
+        :loop="loop" />
+      <p v-else class="coming soft" role="status">its sound is being put together …</p>
+      <PositionLine :seconds="position" :start-s="time.startS" :end-s="time.endS" />
+      <LaneTools of="spectrogram" :has-moves="!!chosen?.ledger.length" :others="others" @note="markedHz = $event" />
+    </div>
+    <div
+      ref="lane"
+      class="spectrum"
+      data-test="spectrum"
+      tabindex="0"
+      aria-label="Spectrum: hold to lift, P pins, arrow keys move the pointer"
+      @pointerdown="lift"
+      @pointerup="letStand"
+      @pointercancel="release"
+      @dblclick="edits.addBell(hzAt($event))">
+      <SpectrumLane
+        :hz="about?.axis_hz ?? []"
+        :spectrum="spectrum"
+        :behind="behind?.level_db ?? null"
+        :peaks="peaks"
+        :held-probes="heldProbes"
+        :response="shownResponse"
+        :full="fullResponse"
+        :live="shownLive"
+        :frequency="frequency"
+        :probe="probe"
+        :suspects="suspects"
+        :suspect-id="suspectId" />
+      <LaneTools of="spectrum" :has-moves="!!chosen?.ledger.length" :others="others" />
+      <MoveHandle
+        v-for="one in chosen?.ledger"
+        :key="one.id"
+        :move="one.move"
+        :kinds="kinds"
+        :chosen="one.id === entryId"
+        :x="xAt(placeHz(one.move))"
+        :width="laneSize.width"
+        :height="laneSize.height"
+        :frequency="frequency"
+        :title="formatHz(placeHz(one.move))"
+        @choose="entryId = one.id"
+        @preview="edits.previewMove(one.id, $event)"
+        @done="(move, label) => edits.changeMove(one.id, move, label)" />
+    </div>
+    <PointerReadout />
+  </div>
+</template>
+
+<style scoped>
+.lanes {
+  position: relative;
+  display: grid;
+  grid-template-columns: 58px minmax(0, 1fr) 262px;
+  min-height: 0;
+  min-width: 0;
+  overflow: hidden;
+}
+.ruler {
+  border-right: 1px solid var(--line);
+}
+.spectrogram {
+  position: relative;
+  min-width: 0;
+  cursor: crosshair;
+}
+.spectrum {
+  position: relative;
+  border-left: 1px solid var(--ink-soft);
+  border-right: 1px solid var(--ink-soft);
+  cursor: ns-resize;
+  touch-action: none;
+  overflow: hidden;
+}
+</style>

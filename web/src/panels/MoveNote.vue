@@ -1,0 +1,235 @@
+<script setup lang="ts">
+/** One move in the margin: folded its kind, place and depth; open its figures, evidence and what can be done to it. */
+import { computed } from 'vue'
+import type { LedgerEntry, Move } from '../api/client'
+import CureLine from '../components/CureLine.vue'
+import HoldButton from '../components/HoldButton.vue'
+import MoveForm from '../components/MoveForm.vue'
+import { useBench, useEdits, useHunt, usePlay, useSession } from '../composables/work'
+import { formatDb, formatHz } from '../lib/figures'
+import { depthName, inKeeper, placeHz, withHz } from '../lib/moves'
+
+const props = defineProps<{ entry: LedgerEntry }>()
+const { chosen } = useSession()
+const { sliceEntryId } = usePlay()
+const { entryId, kinds, listenable, sections, loop, gainsNow, notInLinearPhase } = useBench()
+const edits = useEdits()
+const { cure, loss } = useHunt()
+
+const open = computed(() => props.entry.id === entryId.value)
+const picked = computed(() => edits.pickedIds.value.has(props.entry.id))
+/** What the move does just now, if it comes and goes. */
+const gain = computed(() => gainsNow.value.get(props.entry.id))
+const kindOf = (move: Move) => kinds.value.find((kind) => kind.kind === move.kind)
+function summary(move: Move): string {
+  const depth = depthName(move)
+  if (depth) return formatDb((move as unknown as Record<string, number>)[depth] ?? 0)
+  if ('slope_db_per_octave' in move) return `${move.slope_db_per_octave} dB/oct`
+  return 'amount' in move ? `${move.amount} %` : ''
+}
+const otherName = (id: string) => listenable.value.find((other) => other.id === id)?.name ?? 'a track that is gone'
+const hears = (move: Move) => ('listens_to' in move ? (move.listens_to ?? '') : '')
+const place = (move: Move) => ('hz' in move ? formatHz(move.hz) : `${formatHz(move.low_hz ?? 20)} –`)
+
+function toggle() {
+  const { id, move } = props.entry
+  void edits.changeMove(id, { ...move, on: !move.on }, move.on ? 'Switch a move off' : 'Switch a move on')
+}
+
+/** A move nudged by the arrow keys while its note has the focus: up and down are frequency, as on the axis. */
+function nudge(direction: 1 | -1, fine: boolean) {
+  const hz = Math.min(Math.max(placeHz(props.entry.move) * 2 ** ((direction * (fine ? 1 : 10)) / 1200), 20), 20_000)
+  void edits.changeMove(props.entry.id, withHz(props.entry.move, hz), 'Frequency')
+}
+
+function copyTo(event: Event) {
+  const select = event.target as HTMLSelectElement
+  if (select.value) void edits.copyMoves([props.entry.id], select.value)
+  select.value = ''
+}
+</script>
+
+<template>
+  <article
+    class="move"
+    data-test="move"
+    :class="{ chosen: open, off: !entry.move.on || !chosen?.ledger_on, timed: entry.move.times_s?.length, picked }">
+    <header>
+      <button
+        class="plain tick"
+        role="switch"
+        :aria-checked="entry.move.on"
+        :title="entry.move.on ? 'On: click to switch off' : 'Off: click to switch on'"
+        @click="toggle">
+        {{ entry.move.on ? 'on' : 'off' }}
+      </button>
+      <button
+        class="title"
+        :aria-expanded="open"
+        title="Click to open, Shift and click to pick it for copying with others"
+        @click="$event.shiftKey ? edits.pick(entry.id) : (entryId = open ? null : entry.id)"
+        @keydown.up.prevent="nudge(1, $event.shiftKey)"
+        @keydown.down.prevent="nudge(-1, $event.shiftKey)"
+        @keydown.delete="edits.removeMove(entry.id)">
+        <span v-if="picked" class="mark" aria-label="picked">✓</span>
+        <span class="kind">{{ kindOf(entry.move)?.label ?? entry.move.kind }}</span>
+        <span v-if="!open && hears(entry.move)" class="hears" :title="`listens to ${otherName(hears(entry.move))}`"
+          >hears {{ otherName(hears(entry.move)) }}</span
+        >
+        <span v-else-if="!open" class="figures">{{ place(entry.move) }}</span>
+        <span class="figures take" :class="{ moving: !!gain }" :title="gain ? 'what it does just now' : 'its depth'">{{
+          gain ? formatDb(gain.gain_db) : summary(entry.move)
+        }}</span>
+      </button>
+    </header>
+    <template v-if="open">
+      <p v-if="hears(entry.move)" class="flag slate">listens to {{ otherName(hears(entry.move)) }}</p>
+      <CureLine v-if="entry.evidence" :evidence="entry.evidence" :cure="cure" />
+      <p v-if="loss?.over_cut" class="flag" data-test="over-cut">
+        {{ Math.round(100 * loss.region_lost) }} % of this region's own loudness is gone
+      </p>
+      <p v-if="inKeeper(entry.move, chosen?.keepers ?? [])" class="flag">stands in a region that you keep</p>
+      <p
+        v-if="notInLinearPhase.has(entry.id)"
+        class="flag slate"
+        title="A linear-phase filter for it would ring for many seconds before and after each sound">
+        too low and narrow for linear phase: runs in minimum phase
+      </p>
+      <MoveForm
+        :move="entry.move"
+        :kinds="kinds"
+        :others="listenable"
+        :sections="sections"
+        :loop="loop"
+        :level-db="gain?.level_db ?? null"
+        :gain-db="gain?.gain_db ?? null"
+        @change="(move, label) => edits.changeMove(entry.id, move, label)"
+        @preview="edits.previewMove(entry.id, $event)" />
+      <footer>
+        <HoldButton
+          :aria-pressed="sliceEntryId === entry.id"
+          title="Hold to hear only this slice of the untreated track"
+          @hold="sliceEntryId = entry.id"
+          @release="sliceEntryId = null"
+          >hear slice</HoldButton
+        >
+        <button class="plain" @click="edits.duplicateMove(entry.id)">duplicate</button>
+        <select
+          class="copy"
+          aria-label="Copy this move to"
+          title="Copy this move to another track or group"
+          @change="copyTo($event)">
+          <option value="">copy to</option>
+          <option v-for="other in listenable" :key="other.id" :value="other.id">{{ other.name }}</option>
+        </select>
+        <button class="plain" @click="edits.removeMove(entry.id)">remove</button>
+      </footer>
+    </template>
+  </article>
+</template>
+
+<style scoped>
+.move.picked {
+  background: var(--paper);
+  border-color: var(--ink);
+  border-left-color: var(--green);
+}
+.mark {
+  font-weight: 700;
+}
+.timed {
+  --edge: 3px dashed var(--green);
+}
+.flag {
+  margin: 0 0 2px;
+  font-size: 12.5px;
+  color: var(--ochre);
+}
+.flag.slate {
+  color: var(--slate);
+}
+.moving {
+  font-weight: 700;
+}
+.hears {
+  color: var(--slate);
+  font-size: 13px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.copy {
+  font: inherit;
+  font-size: 12.5px;
+  width: 62px;
+  color: var(--ink);
+  background: transparent;
+  border: 0;
+  text-decoration: underline;
+  cursor: pointer;
+}
+.copy option {
+  background: var(--paper);
+}
+.move.chosen {
+  border-color: var(--green);
+  padding-bottom: 6px;
+}
+.off .title {
+  opacity: 0.65;
+  text-decoration: line-through;
+}
+header,
+footer {
+  display: flex;
+  align-items: center;
+  gap: 2px;
+}
+header {
+  height: 24px;
+  margin-bottom: 2px;
+}
+footer {
+  margin-top: 6px;
+  font-size: 12.5px;
+  white-space: nowrap;
+  gap: 0;
+}
+footer .plain {
+  padding: 2px 4px;
+  font-size: 12.5px;
+}
+.tick {
+  width: 32px;
+  padding: 0;
+  font-size: 12px;
+  text-align: center;
+}
+.tick[aria-checked='true'] {
+  color: var(--green);
+  font-weight: 700;
+}
+.title {
+  flex: 1;
+  min-width: 0;
+  display: flex;
+  gap: 5px;
+  align-items: baseline;
+  border: 0;
+  padding: 0;
+  background: none;
+  color: inherit;
+  font: inherit;
+  text-align: left;
+  cursor: pointer;
+  white-space: nowrap;
+  overflow: hidden;
+}
+.kind {
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.take {
+  margin-left: auto;
+  color: var(--green);
+}
+</style>

@@ -1,0 +1,279 @@
+<script setup lang="ts">
+/** The tracks' places in the session: name, role, group, twin, fader. */
+import { ElOption, ElSelect, ElSwitch } from 'element-plus'
+import { computed } from 'vue'
+import type { Track, TrackFields } from '../api/client'
+import FigureInput from '../components/FigureInput.vue'
+import TrackPicture from '../components/TrackPicture.vue'
+import { usePlay, useSession } from '../composables/work'
+import { formatTime } from '../lib/figures'
+import { setTrack } from '../lib/intents'
+import { newId } from '../lib/moves'
+
+const emit = defineEmits<{ replace: [track: Track] }>()
+const session = useSession()
+const { about, state, chosenId, edit } = session
+const { rate } = usePlay()
+const tracks = computed(() => state.value.tracks)
+
+const set = (track: Track, label: string, fields: TrackFields) =>
+  edit(`${track.name}: ${label}`, [setTrack(track, fields)])
+const NEW_GROUP = 'new'
+
+/** Put a track into a group, which is made where it is a new one. */
+function join(track: Track, groupId: string) {
+  if (groupId !== NEW_GROUP) {
+    return set(track, groupId ? 'into a group' : 'out of its group', { group_id: groupId || null })
+  }
+  const id = newId()
+  const name = `Group ${state.value.groups.length + 1}`
+  return edit(`${track.name}: into a new group`, [
+    { do: 'add-group', group_id: id, name },
+    setTrack(track, { group_id: id }),
+  ])
+}
+
+const twinOf = (track: Track) =>
+  tracks.value.find((one) => track.twin_id && one !== track && one.twin_id === track.twin_id)
+
+/** Make two tracks twins: from now on they share the other one's ledger. */
+function pair(track: Track, otherId: string) {
+  const other = tracks.value.find((one) => one.id === otherId)
+  if (!other) return edit(`${track.name}: no twin any more`, [{ do: 'unpair-track', track_id: track.id }])
+  const label = `${track.name}: twin of ${other.name}`
+  return edit(label, [{ do: 'pair-tracks', track_id: track.id, with_id: other.id, twin_id: newId() }])
+}
+const remove = (track: Track) => edit(`Remove ${track.name}`, [{ do: 'remove-track', track_id: track.id }])
+
+function rename(track: Track, event: Event) {
+  const input = event.target as HTMLInputElement
+  const name = input.value.trim()
+  if (name) void set(track, 'name', { name })
+  else input.value = track.name
+}
+
+const lengthTold = (track: Track) => formatTime(session.lengthOf(track.audio_id) / rate.value)
+function told(track: Track) {
+  const file = state.value.audio[track.audio_id]
+  if (!file) return ''
+  const channels = file.n_channels === 1 ? 'mono' : 'stereo'
+  const kind = `${file.format}, ${file.subtype}, ${file.original_rate_hz / 1000} kHz, ${channels}`
+  return `${file.original_name}: ${kind}, ${lengthTold(track)}`
+}
+</script>
+
+<template>
+  <table>
+    <thead>
+      <tr>
+        <th>Name</th>
+        <th>Picture</th>
+        <th>Role</th>
+        <th>Group</th>
+        <th>Twin of</th>
+        <th>Gain</th>
+        <th>Pan</th>
+        <th>Start</th>
+        <th>Polarity</th>
+        <th>Solo</th>
+        <th>Mute</th>
+        <th></th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="track in tracks" :key="track.id" :class="{ chosen: track.id === chosenId }">
+        <td>
+          <input
+            class="name"
+            :value="track.name"
+            maxlength="120"
+            :aria-label="`Name of ${track.name}`"
+            @change="rename(track, $event)"
+            @focus="chosenId = track.id" />
+          <div class="length figures soft">{{ lengthTold(track) }}</div>
+        </td>
+        <td class="picture" :title="told(track)">
+          <TrackPicture
+            :audio-id="track.audio_id"
+            :frames="session.lengthOf(track.audio_id)"
+            :columns="about.tile_columns"
+            :rate="rate" />
+        </td>
+        <td>
+          <ElSelect
+            :model-value="track.role"
+            size="small"
+            filterable
+            :aria-label="`Role of ${track.name}`"
+            class="role"
+            @change="set(track, 'role', { role: $event })">
+            <ElOption v-for="role in about.roles" :key="role" :value="role" :label="role" />
+          </ElSelect>
+        </td>
+        <td>
+          <ElSelect
+            :model-value="track.group_id ?? ''"
+            size="small"
+            :aria-label="`Group of ${track.name}`"
+            class="short"
+            placeholder="none"
+            data-test="group-of"
+            @change="join(track, $event)">
+            <ElOption value="" label="none" /><ElOption
+              v-for="group in state.groups"
+              :key="group.id"
+              :value="group.id"
+              :label="group.name" /><ElOption :value="NEW_GROUP" label="a new group" />
+          </ElSelect>
+        </td>
+        <td>
+          <ElSelect
+            :model-value="twinOf(track)?.id ?? ''"
+            size="small"
+            :aria-label="`Twin of ${track.name}`"
+            class="short"
+            placeholder="none"
+            data-test="twin-of"
+            title="Two microphones on one source share one ledger"
+            @change="pair(track, $event)">
+            <ElOption value="" label="none" /><ElOption
+              v-for="other in tracks.filter((one) => one.id !== track.id)"
+              :key="other.id"
+              :value="other.id"
+              :label="other.name" />
+          </ElSelect>
+        </td>
+        <td>
+          <FigureInput
+            bare
+            :label="`Gain of ${track.name}`"
+            unit="dB"
+            :value="track.gain_db ?? 0"
+            :minimum="-60"
+            :maximum="24"
+            @commit="set(track, 'gain', { gain_db: $event ?? 0 })" />
+        </td>
+        <td>
+          <FigureInput
+            bare
+            :label="`Pan of ${track.name}`"
+            unit="pan"
+            :value="track.pan ?? 0"
+            :minimum="-1"
+            :maximum="1"
+            @commit="set(track, 'pan', { pan: $event ?? 0 })" />
+        </td>
+        <td>
+          <FigureInput
+            bare
+            :label="`Start of ${track.name}`"
+            unit="s"
+            :value="(track.start_frame ?? 0) / rate"
+            :minimum="0"
+            :maximum="3600"
+            @commit="set(track, 'start', { start_frame: Math.round(($event ?? 0) * rate) })" />
+        </td>
+        <td>
+          <ElSwitch
+            size="small"
+            :model-value="track.polarity_flipped"
+            :aria-label="`Polarity of ${track.name} flipped`"
+            @change="set(track, 'polarity', { polarity_flipped: Boolean($event) })" />
+        </td>
+        <td>
+          <button
+            class="plain boxed"
+            :aria-pressed="track.solo"
+            :aria-label="`Solo ${track.name}`"
+            @click="set(track, 'solo', { solo: !track.solo })">
+            solo
+          </button>
+        </td>
+        <td>
+          <button
+            class="plain boxed"
+            :aria-pressed="track.mute"
+            :aria-label="`Mute ${track.name}`"
+            @click="set(track, 'mute', { mute: !track.mute })">
+            mute
+          </button>
+        </td>
+        <td class="acts">
+          <RouterLink :to="`/session/${state.id}/bench`" @click="chosenId = track.id">bench</RouterLink>
+          <button
+            class="plain"
+            :title="`Give ${track.name} another file; its ledger stays`"
+            @click="emit('replace', track)">
+            replace
+          </button>
+          <button class="plain" @click="remove(track)">remove</button>
+        </td>
+      </tr>
+    </tbody>
+  </table>
+</template>
+
+<style scoped>
+table {
+  border-collapse: collapse;
+  width: 100%;
+}
+th {
+  text-align: left;
+  font-weight: 400;
+  color: var(--ink-soft);
+  border-bottom: 1.5px solid var(--ink);
+  padding: 3px 6px;
+}
+td {
+  border-bottom: 1px solid var(--line);
+  padding: 4px 5px;
+  vertical-align: middle;
+}
+.name {
+  font: inherit;
+  color: inherit;
+  background: none;
+  border: 0;
+  border-bottom: 1px solid transparent;
+  width: 118px;
+}
+.name:hover,
+.name:focus {
+  border-bottom-color: var(--ink-soft);
+}
+.picture {
+  width: 90px;
+  height: 34px;
+}
+.picture > * {
+  height: 30px;
+}
+.length {
+  font-size: 12px;
+  padding-left: 2px;
+}
+.role {
+  width: 122px;
+}
+.short {
+  width: 92px;
+}
+td :deep(.figure.bare),
+td :deep(.figure.bare input) {
+  width: 72px;
+  grid-template-columns: 72px;
+}
+.acts {
+  white-space: nowrap;
+}
+.acts a {
+  margin-right: 2px;
+}
+.acts a {
+  color: var(--ink);
+}
+.acts .plain {
+  padding: 2px 4px;
+}
+</style>
