@@ -26,7 +26,7 @@ from mivlo.core.ensemble.erb_map import ErbMap, erb_map
 from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.proof import NOTHING_PERCENT, prove
-from mivlo.core.ensemble.yielding import Contender, draft_yield
+from mivlo.core.ensemble.yielding import Contender, Region, Terms, draft_yield
 from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.units import Array
 
@@ -112,15 +112,12 @@ def measured(work: tuple[str, int]) -> Measured | None:
         drafted = draft_yield(
             tracks,
             heard,
+            Region(low_hz, high_hz, clash.times),
+            Terms(part=0.5 if limit_db > CAP_DB else 1.0, limit_db=limit_db),
             front=contenders[0],
             yielding=contenders[1],
-            times=clash.times,
             full_scale_db=full_scale_db,
             sample_rate_hz=RATE,
-            limit_db=limit_db,
-            part=0.5 if limit_db > CAP_DB else 1.0,
-            low_hz=low_hz,
-            high_hz=high_hz,
         )
         strips = [Track(id=name, audio_id=name) for name in parts]
         strips[by] = strips[by].model_copy(update={"ledger": (LedgerEntry(id="y", move=drafted.move),)})

@@ -20,7 +20,7 @@ from mivlo.core.ensemble.erb_map import alike, erb_map, with_hop
 from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.proof import proof_sentence, prove
 from mivlo.core.ensemble.right_of_way import first_order, yield_limit_db
-from mivlo.core.ensemble.yielding import Contender, draft_yield
+from mivlo.core.ensemble.yielding import Contender, Region, Terms, draft_yield
 from mivlo.core.errors import ParameterError
 from mivlo.core.model import LedgerEntry, Track
 from tests.core.phrases import phrase
@@ -196,8 +196,8 @@ def carve(sounds: list[np.ndarray], front: int, yielding: int, **options: object
     clash = next(one for one in find_clashes(heard) if (one.hidden, one.by) == (front, yielding))
     region = {"low_hz": clash.low_hz, "high_hz": clash.high_hz}
     drafted = draft_yield(
-        tracks, heard, front=contender(front, sounds[front]), yielding=contender(yielding, sounds[yielding], role=role),
-        times=clash.times, full_scale_db=full_scale_db, sample_rate_hz=RATE, **region, **options,
+        tracks, heard, Region(**region, times=clash.times), Terms(**options), front=contender(front, sounds[front]),
+        yielding=contender(yielding, sounds[yielding], role=role), full_scale_db=full_scale_db, sample_rate_hz=RATE,
     )  # fmt: skip
     strips = [Track(id=f"t{index}", audio_id=str(index)) for index in range(len(sounds))]
     strips[yielding] = strips[yielding].model_copy(update={"ledger": (LedgerEntry(id="y", move=drafted.move),)})
@@ -286,11 +286,11 @@ def test_what_cannot_yield_is_said(low_strings):
     tracks = mapped(low_strings[0], np.zeros_like(low_strings[1]))
     heard = hear(tracks, full_scale_db=90.0)
     pair = {"front": contender(0, low_strings[0]), "yielding": contender(1, low_strings[1])}
-    figures = {"low_hz": 80.0, "high_hz": 200.0, "times": (), "full_scale_db": 90.0, "sample_rate_hz": RATE}
+    region, figures = Region(80.0, 200.0, ()), {"full_scale_db": 90.0, "sample_rate_hz": RATE}
     with pytest.raises(ParameterError, match="never sound together"):
-        draft_yield(tracks, heard, **pair, **figures)
+        draft_yield(tracks, heard, region, Terms(), **pair, **figures)
     with pytest.raises(ParameterError, match=r"part=1\.5 must be"):
-        draft_yield(tracks, heard, **pair, **figures, part=1.5)
+        draft_yield(tracks, heard, region, Terms(part=1.5), **pair, **figures)
 
 
 def test_the_command(tmp_path):

@@ -17,7 +17,7 @@ from mivlo.core.ensemble.clashes import find_clashes
 from mivlo.core.ensemble.erb_map import erb_map
 from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.proof import prove
-from mivlo.core.ensemble.yielding import Contender, draft_yield
+from mivlo.core.ensemble.yielding import Contender, Region, Terms, draft_yield
 from mivlo.core.filters.matched import plain_bell
 from mivlo.core.finder.suspects import find
 from mivlo.core.model import LedgerEntry, Track
@@ -163,8 +163,8 @@ def test_a_yield_gives_as_rendered_what_it_was_expected_to_give(register):
     shallower_db = 0.0
     for part in (0.25, 0.5, 0.75):
         drafted = draft_yield(
-            tracks, before, front=contenders[0], yielding=contenders[1], times=clash.times, full_scale_db=full_scale_db,
-            sample_rate_hz=RATE, limit_db=24.0, part=part, **region,
+            tracks, before, Region(**region, times=clash.times), Terms(part=part, limit_db=24.0), front=contenders[0],
+            yielding=contenders[1], full_scale_db=full_scale_db, sample_rate_hz=RATE,
         )  # fmt: skip
         assert drafted.move.depth_db <= shallower_db  # more is had for more
         shallower_db = drafted.move.depth_db

@@ -23,7 +23,7 @@ from mivlo.core.processors.stage import Context
 from mivlo.core.roles import Role
 from mivlo.core.units import Array, octaves_to_q
 
-__all__ = ["DEEPEST_DB", "DEFAULT_PART", "Contender", "Drafted", "draft_yield"]
+__all__ = ["DEEPEST_DB", "DEFAULT_PART", "Contender", "Drafted", "Region", "Terms", "draft_yield"]
 
 DEFAULT_PART = 0.5  # of what can be won
 DEEPEST_DB = 24.0  # of a dynamic move
@@ -58,6 +58,41 @@ class Contender:
 
 
 @dataclass(frozen=True, slots=True)
+class Region:
+    """Where two tracks clash; times in seconds of the session: the key's threshold is set by what it hears there."""
+
+    low_hz: float
+    high_hz: float
+    times: tuple[tuple[float, float], ...]
+
+    @property
+    def octaves(self) -> float:
+        """Return how wide it is."""
+        return float(np.log2(self.high_hz / self.low_hz))
+
+    @property
+    def centre_hz(self) -> float:
+        """Return its middle, in octaves."""
+        return float(np.sqrt(self.low_hz * self.high_hz))
+
+
+@dataclass(frozen=True, slots=True)
+class Terms:
+    """How one is to yield.
+
+    Parameters
+    ----------
+    part : of what can be won that is to come back, 0 to 1
+    limit_db : how deep it may go; None: by what the yielding track is
+    is_dynamic : only while the other sounds
+    """
+
+    part: float = DEFAULT_PART
+    limit_db: float | None = None
+    is_dynamic: bool = True
+
+
+@dataclass(frozen=True, slots=True)
 class Drafted:
     """A move for the yielding track, with what the model expects of it.
 
@@ -76,17 +111,10 @@ class Drafted:
 
 
 def draft_yield(
-    tracks: Sequence[MixedTrack], heard: Heard, *, front: Contender, yielding: Contender, low_hz: float, high_hz: float,
-    times: tuple[tuple[float, float], ...], full_scale_db: float, sample_rate_hz: float, part: float = DEFAULT_PART,
-    limit_db: float | None = None, is_dynamic: bool = True,
+    tracks: Sequence[MixedTrack], heard: Heard, region: Region, terms: Terms, *, front: Contender, yielding: Contender,
+    full_scale_db: float, sample_rate_hz: float,
 ) -> Drafted:  # fmt: skip
     """Return the move by which one track yields to another in a region, least depth first.
-
-    Parameters
-    ----------
-    times : where the clash is, in seconds of the session; the key's threshold is set by what it hears there
-    part : of what can be won that is to come back, 0 to 1
-    limit_db : how deep it may go; None: by what the yielding track is
 
     Raises
     ------
@@ -96,23 +124,24 @@ def draft_yield(
     source. A flat bell: its steep sides cost the yielding track about a third less than a bell's for the same gain
     (bench/ensemble).
     """
-    if not 0.0 < part <= 1.0:
-        raise ParameterError(f"part={part} must be above 0 and at most 1 (all that can be won)")
+    if not 0.0 < terms.part <= 1.0:
+        raise ParameterError(f"part={terms.part} must be above 0 and at most 1 (all that can be won)")
     contest = contest_between(
         tracks,
         heard,
         front=front.index,
         yielding=yielding.index,
-        low_hz=low_hz,
-        high_hz=high_hz,
+        low_hz=region.low_hz,
+        high_hz=region.high_hz,
         full_scale_db=full_scale_db,
     )
     if contest is None:
         raise ParameterError("these two tracks never sound together: there is nothing to yield")
-    limit = min(yield_limit_db(yielding.role) if limit_db is None else abs(limit_db), DEEPEST_DB)
+    limit = yield_limit_db(yielding.role) if terms.limit_db is None else abs(terms.limit_db)
+    limit = min(limit, DEEPEST_DB)
     mid = _acts_on_mid(front, yielding, tracks[front.index])
-    mid_share = _mid_share(yielding.source, np.sqrt(low_hz * high_hz), sample_rate_hz) if mid else 1.0
-    hz, width, depth, result = _least(contest, low_hz, high_hz, limit, part, mid_share)
+    mid_share = _mid_share(yielding.source, region.centre_hz, sample_rate_hz) if mid else 1.0
+    hz, width, depth, result = _least(contest, region, limit, terms.part, mid_share)
     rest, gone = _ends(contest)
     figures: dict[str, Any] = {
         "hz": round(hz, 1),
@@ -122,8 +151,8 @@ def draft_yield(
     regained = (result.front - rest.front) / max(gone.front - rest.front, 1e-9)
     costs = 100.0 * (1.0 - result.yielding / max(rest.yielding, 1e-9))
     move: Move = FlatBell(**figures, gain_db=-depth)
-    if is_dynamic:
-        move = _keyed(figures, depth, front, low_hz, high_hz, times, sample_rate_hz)
+    if terms.is_dynamic:
+        move = _keyed(figures, depth, front, region, sample_rate_hz)
     return Drafted(move, limit, depth >= limit - 0.05, float(np.clip(regained, 0.0, 1.0)), max(costs, 0.0))
 
 
@@ -137,7 +166,7 @@ def _ends(contest: Contest) -> tuple[Outcome, Outcome]:
 _Dip = tuple[float, float, float, Outcome]  # hz, width in octaves, depth in dB, what it gives
 
 
-def _least(contest: Contest, low_hz: float, high_hz: float, limit_db: float, part: float, mid_share: float) -> _Dip:
+def _least(contest: Contest, region: Region, limit_db: float, part: float, mid_share: float) -> _Dip:
     """Return centre, width and least depth of the flat bell that brings the part back at the least cost, and what it
     gives.
 
@@ -146,12 +175,12 @@ def _least(contest: Contest, low_hz: float, high_hz: float, limit_db: float, par
     """
     rest, gone = _ends(contest)
     target = rest.front + min(SAFETY * part, 1.0) * (gone.front - rest.front)
-    octaves = float(np.log2(high_hz / low_hz))
+    octaves = region.octaves
     widths = dict.fromkeys(float(np.clip(factor * octaves, NARROWEST_OCTAVES, WIDEST_OCTAVES)) for factor in WIDTHS)
     tried: list[_Dip] = []
     best: _Dip | None = None
     for width, place in itertools.product(widths, PLACES):
-        hz, q = low_hz * 2.0 ** (place * octaves), octaves_to_q(width)
+        hz, q = region.low_hz * 2.0 ** (place * octaves), octaves_to_q(width)
 
         def at(depth_db: float, hz: float = hz, q: float = q) -> Outcome:
             return outcome(contest, _gain_power(hz, q, depth_db, mid_share))
@@ -210,9 +239,8 @@ def _mid_share(source: Source, hz: float, sample_rate_hz: float) -> float:
 
 
 def _keyed(
-    figures: dict[str, Any], depth_db: float, front: Contender, low_hz: float, high_hz: float,
-    times: tuple[tuple[float, float], ...], sample_rate_hz: float,
-) -> DynamicFlatBell:  # fmt: skip
+    figures: dict[str, Any], depth_db: float, front: Contender, region: Region, sample_rate_hz: float
+) -> DynamicFlatBell:
     """Return the dip that listens to the front track in the region, its threshold by what it hears there of the raw
     sound."""
     start = next(start.values for start in DynamicFlatBell.starts if start.label == "give way to")
@@ -224,13 +252,13 @@ def _keyed(
             "ratio": RATIO,
             "knee_db": KNEE_DB,
             "listens_to": front.id,
-            "key_hz": round(float(np.sqrt(low_hz * high_hz)), 1),
-            "key_q": round(float(np.clip(octaves_to_q(float(np.log2(high_hz / low_hz))), 0.3, 10.0)), 2),
+            "key_hz": round(region.centre_hz, 1),
+            "key_q": round(float(np.clip(octaves_to_q(region.octaves), 0.3, 10.0)), 2),
         }
     )
-    times_s, levels_db = _heard_by(move, front, times, sample_rate_hz)
+    times_s, levels_db = _heard_by(move, front, region.times, sample_rate_hz)
     within = np.zeros(len(times_s), dtype=bool)
-    for first, last in times:
+    for first, last in region.times:
         within |= (times_s >= first) & (times_s <= last)
     sounding = levels_db > levels_db.max(initial=-200.0) - QUIET_DB
     chosen = levels_db[within & sounding] if (within & sounding).any() else levels_db[sounding]

@@ -1,11 +1,13 @@
 """The loops of a dynamic move: level of a band, when it may act, gain from the level, and a filter whose gain moves."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 
 __all__ = [
-    "SUBSTEP_FRAMES", "blend", "burst_holds", "detect", "gain_steps", "highest_of_last", "level_steps", "run_table",
-    "smoothed", "stroke_holds",
+    "SUBSTEP_FRAMES", "Gate", "Measure", "Memory", "blend", "burst_holds", "detect", "gain_steps", "highest_of_last",
+    "level_steps", "run_table", "smoothed", "stroke_holds",
 ]  # fmt: skip
 
 SUBSTEP_FRAMES = 32  # how often level and gain are computed: two thirds of a millisecond at 48 kHz
@@ -174,61 +176,80 @@ def gain_steps(level_db, held, figures, state, gains_db):
     state[0] = gain
 
 
+class Measure(NamedTuple):
+    """How the level of a band is measured.
+
+    coefs (5,) = b0, b1, b2, a1, a2 of its last section; window, back, ahead in steps: the highest of how many, and how
+    many before and after the moment the triggers look at.
+    """
+
+    stride: int
+    coefs: np.ndarray
+    use_rms: bool
+    smoothing: float
+    window: int
+    back: int
+    ahead: int
+
+
+class Gate(NamedTuple):
+    """When the move may act.
+
+    trigger 0 above, 1 after-stroke, 2 sudden; limits (5,) = stroke growth, threshold as power, burst over, low, high;
+    counts (5,) int64 = stroke rise, stroke length, burst rise, burst settle, burst length, in steps.
+    """
+
+    trigger: int
+    limits: np.ndarray
+    counts: np.ndarray
+
+
+class Memory(NamedTuple):
+    """What is kept from block to block; `detect` updates all of it.
+
+    section (2, 2); smooth (1,); levels (back + ahead + window - 1,): what was measured before; left (2,) int64: steps
+    for which a stroke and a burst still hold; gain (1,); switch (3,) int64 = step, goal, steps.
+    """
+
+    section: np.ndarray
+    smooth: np.ndarray
+    levels: np.ndarray
+    left: np.ndarray
+    gain: np.ndarray
+    switch: np.ndarray
+
+
 @njit(cache=True, nogil=True, error_model="numpy")
-def detect(
-    heard,
-    less,
-    scale,
-    stride,
-    coefs,
-    state,
-    use_rms,
-    smoothing,
-    smooth,
-    levels,
-    window,
-    back,
-    ahead,
-    trigger,
-    limits,
-    counts,
-    left,
-    figures,
-    gain,
-    switch,
-    level_db,
-    edges_db,
-):
+def detect(heard, less, scale, measure, gate, figures, memory, level_db, edges_db):
     """From what is heard to the gain at the edges of the steps: all of the above in one call.
 
-    heard, less (channels, n); levels (back + ahead + window - 1,) is what was measured before and is updated; trigger
-    0 above, 1 after-stroke, 2 sudden; limits (5,) = stroke growth, threshold as power, burst over, low, high; counts
-    (5,) int64 = stroke rise, stroke length, burst rise, burst settle, burst length; left (2,) int64, smooth (1,),
-    gain (1,) and switch (3,) int64 (step, goal, steps) are updated; level_db (n // SUBSTEP_FRAMES,) and edges_db (one
-    more; the first is read) are overwritten.
+    heard, less (channels, n); scale: what a power that was read is multiplied by; figures as for `gain_steps`;
+    level_db (n // SUBSTEP_FRAMES,) and edges_db (one more; the first is read) are overwritten.
     """
+    window, back, ahead = measure.window, measure.back, measure.ahead
+    limits, counts, left, switch = gate.limits, gate.counts, memory.left, memory.switch
     n = heard.shape[1] // SUBSTEP_FRAMES
-    kept = levels.shape[0]
+    kept = memory.levels.shape[0]
     peaks, powers = np.empty(n), np.empty(n)
-    level_steps(heard, less, stride, coefs, state, peaks, powers)
-    smoothed(powers, smoothing, smooth)
+    level_steps(heard, less, measure.stride, measure.coefs, memory.section, peaks, powers)
+    smoothed(powers, measure.smoothing, memory.smooth)
     all_levels = np.empty(kept + n)
-    all_levels[:kept] = levels
-    all_levels[kept:] = scale * (powers if use_rms else peaks)
-    levels[:] = all_levels[n:]
+    all_levels[:kept] = memory.levels
+    all_levels[kept:] = scale * (powers if measure.use_rms else peaks)
+    memory.levels[:] = all_levels[n:]
     steady = np.empty(kept + n - window + 1)
-    if use_rms:
+    if measure.use_rms:
         steady[:] = all_levels[window - 1 :]
     else:
         highest_of_last(all_levels, window, steady)
     held = np.zeros(n, dtype=np.bool_)
     now = np.empty(n)
-    if trigger == 1:
+    if gate.trigger == 1:
         floor = limits[1] / limits[0]
         left[0] = stroke_holds(steady, back, ahead, counts[0], limits[0], floor, counts[1], left[0], held)
         now[:] = steady[back : back + n]
     else:
-        if trigger == 2:
+        if gate.trigger == 2:
             left[1] = burst_holds(
                 steady,
                 back,
@@ -247,7 +268,7 @@ def detect(
         highest_of_last(steady[back : back + n + ahead], ahead + 1, now)
     for j in range(n):
         level_db[j] = DB_PER_NEPER_OF_POWER * np.log(max(now[j], 1e-15))  # log10 takes three times as long
-    gain_steps(level_db, held, figures, gain, edges_db[1:])
+    gain_steps(level_db, held, figures, memory.gain, edges_db[1:])
     if switch[0] != switch[1] or switch[1] == 0:
         for j in range(n):
             if switch[0] != switch[1]:

@@ -242,18 +242,10 @@ class DynamicStage:
         # One channel alone has no side: the move then does nothing.
         self._acts = n_channels == 2 or figures.channel != "side"
         n_lanes = 2 if n_channels == 2 and figures.channel == "both" else 1
-        self._rate = sample_rate_hz
         self._steps_per_s = sample_rate_hz / SUBSTEP_FRAMES
         self._latency = lookahead_frames(figures.lookahead_ms, sample_rate_hz=sample_rate_hz)
-        self._ahead = self._latency // SUBSTEP_FRAMES
-        self._back = round(BURST_RISE_S * 3 * self._steps_per_s)
         self._first_section = Chain(2 if figures.listens_to else n_lanes, sample_rate_hz, _first_of(spec.detector))
-        self._detector_state = np.zeros((2, 2))
-        self._smooth = np.zeros(1)
-        self._gain = np.array([figures.rest_db])
-        steps = max(1, round(SWITCH_S * self._steps_per_s))
-        self._switch = np.array([steps if figures.on else 0, 0, steps], dtype=np.int64)
-        self._left = np.zeros(2, dtype=np.int64)
+        self._switch_steps = max(1, round(SWITCH_S * self._steps_per_s))
         self._edge_db = figures.rest_db if figures.on else 0.0
         self._delay = np.zeros((n_channels, self._latency))
         self._trace: Trace | None = None
@@ -264,7 +256,15 @@ class DynamicStage:
         else:
             self._filter = _Slider(spec.shape, n_lanes)
         self._set_figures(spec)
-        self._levels = np.full(self._back + self._ahead + self._window - 1, SILENCE_POWER)
+        at = self._switch_steps if figures.on else 0
+        self._memory = kernel.Memory(
+            section=np.zeros((2, 2)),
+            smooth=np.zeros(1),
+            levels=np.full(self._n_levels, SILENCE_POWER),
+            left=np.zeros(2, dtype=np.int64),
+            gain=np.array([figures.rest_db]),
+            switch=np.array([at, at, self._switch_steps], dtype=np.int64),
+        )
 
     @property
     def latency_frames(self) -> int:
@@ -274,14 +274,18 @@ class DynamicStage:
         """Glide to other figures of the same structure."""
         self._filter.retune(spec.shape)  # type: ignore[arg-type]  # a move's kind never changes its shape's
         self._figures = spec.figures
-        window = self._window
         self._first_section.set_sections(_first_of(spec.detector))
         self._set_figures(spec)
-        grown = self._window - window
-        if grown > 0:
-            self._levels = np.concatenate([np.full(grown, self._levels[0]), self._levels])
-        elif grown < 0:
-            self._levels = self._levels[-grown:].copy()
+        self._memory.switch[1] = self._switch_steps if spec.figures.on else 0
+        levels = self._memory.levels
+        grown = self._n_levels - len(levels)
+        levels = np.concatenate([np.full(grown, levels[0]), levels]) if grown > 0 else levels[-grown:].copy()
+        self._memory = self._memory._replace(levels=levels)
+
+    @property
+    def _n_levels(self) -> int:
+        """Return how many levels are looked at together with the newest."""
+        return self._measure.back + self._measure.ahead + self._measure.window - 1
 
     def process(self, x: Array, context: Context) -> Array:
         figures = self._figures
@@ -302,28 +306,7 @@ class DynamicStage:
         level_db, gains_db = np.empty(n_steps), np.empty(n_steps + 1)
         gains_db[0] = self._edge_db
         kernel.detect(
-            heard,
-            less,
-            scale,
-            self._stride,
-            self._detector,
-            self._detector_state,
-            figures.rms,
-            self._smoothing,
-            self._smooth,
-            self._levels,
-            self._window,
-            self._back,
-            self._ahead,
-            TRIGGERS.index(figures.trigger),
-            self._limits,
-            self._counts,
-            self._left,
-            self._gain_figures,
-            self._gain,
-            self._switch,
-            level_db,
-            gains_db,
+            heard, less, scale, self._measure, self._gate, self._gain_figures, self._memory, level_db, gains_db
         )
         self._edge_db = float(gains_db[-1])
         if self._latency:
@@ -355,31 +338,38 @@ class DynamicStage:
     def clone(self) -> Self:
         other = copy(self)
         other._filter, other._first_section = self._filter.clone(), self._first_section.clone()
-        for name in ("_detector_state", "_smooth", "_gain", "_levels", "_left", "_switch"):
-            setattr(other, name, getattr(self, name).copy())  # the rest is replaced, never written into
+        # The rest is replaced, never written into.
+        other._memory = kernel.Memory(*(values.copy() for values in self._memory))
         return other
 
     def is_sound(self) -> bool:
-        states = (self._detector_state, self._gain, self._smooth, self._levels)
-        return self._filter.is_sound() and all(bool(np.isfinite(values).all()) for values in states)
+        return self._filter.is_sound() and all(bool(np.isfinite(values).all()) for values in self._memory)
 
     def _set_figures(self, spec: DynamicSpec) -> None:
         figures, steps = spec.figures, self._steps_per_s
-        self._stride, last = spec.stride, spec.detector[-1]
-        self._detector = np.array([last.b0, last.b1, last.b2, last.a1, last.a2])
-        # The highest of half a period of the band: a steady tone then reads steadily, without ripple.
-        self._window = max(1, int(np.ceil(0.5 / figures.detector_hz * steps)))
+        last = spec.detector[-1]
         smoothing_s = max(SMOOTHING_S, 1.0 / figures.detector_hz)
-        self._smoothing = 1.0 - np.exp(-1.0 / (smoothing_s * steps))
+        self._measure = kernel.Measure(
+            stride=spec.stride,
+            coefs=np.array([last.b0, last.b1, last.b2, last.a1, last.a2]),
+            use_rms=figures.rms,
+            smoothing=float(1.0 - np.exp(-1.0 / (smoothing_s * steps))),
+            # The highest of half a period of the band: a steady tone then reads steadily, without ripple.
+            window=max(1, int(np.ceil(0.5 / figures.detector_hz * steps))),
+            back=round(BURST_RISE_S * 3 * steps),
+            ahead=self._latency // SUBSTEP_FRAMES,
+        )
         attack = 1.0 - np.exp(-1e3 / (figures.attack_ms * steps))
         release = 1.0 - np.exp(-1e3 / (figures.release_ms * steps))
         self._gain_figures = gain_figures(figures, attack=attack, release=release)
         threshold = 10.0 ** (figures.threshold_db / 10.0)
         grown, over = 10.0 ** (STROKE_RISE_DB / 10.0), 10.0 ** (BURST_OVER_DB / 10.0)
-        self._limits = np.array([grown, threshold, over, LOWER_RISE, UPPER_RISE])
         spans_s = (STROKE_RISE_S, figures.stroke_ms / 1e3, BURST_RISE_S, BURST_SETTLE_S, BURST_LONGEST_S)
-        self._counts = np.array([round(span * steps) for span in spans_s], dtype=np.int64)
-        self._switch[1] = self._switch[2] if figures.on else 0
+        self._gate = kernel.Gate(
+            trigger=TRIGGERS.index(figures.trigger),
+            limits=np.array([grown, threshold, over, LOWER_RISE, UPPER_RISE]),
+            counts=np.array([round(span * steps) for span in spans_s], dtype=np.int64),
+        )
 
 
 def _first_of(detector: tuple[Biquad, ...]) -> list[KeyedSection]:

@@ -4,7 +4,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from mivlo.core.ensemble.yielding import DEEPEST_DB, DEFAULT_PART
+from mivlo.core.ensemble.yielding import DEEPEST_DB, DEFAULT_PART, Terms
 from mivlo.server.api.common import Now, Problem
 from mivlo.server.services import ensemble, views
 
@@ -30,7 +30,7 @@ def draft_yield(
     is_dynamic: bool = True,
 ) -> ensemble.YieldView:
     """Return the move by which the track without the right of way yields in a clash; it waits for a yes."""
-    return ensemble.yield_of(now, clash_id, part=part, limit_db=limit_db, is_dynamic=is_dynamic)
+    return ensemble.yield_of(now, clash_id, Terms(part, limit_db, is_dynamic))
 
 
 @router.get("/mix/comparison")

@@ -11,6 +11,7 @@ from mivlo.core.ensemble.describe import ALL_OTHERS, sentence, weight_in_words, 
 from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.proof import ProofVerdict, proof_sentence
 from mivlo.core.ensemble.right_of_way import complete_order, goes_first, same_region
+from mivlo.core.ensemble.yielding import Terms
 from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.model import ClashReason, LedgerEntry
 from mivlo.core.roles import Role
@@ -205,7 +206,7 @@ def _answering(state: SessionState, pair: tuple[str, str], low_hz: float, high_h
     return None
 
 
-def yield_of(state: SessionState, clash_id: str, *, part: float, limit_db: float | None, is_dynamic: bool) -> YieldView:
+def yield_of(state: SessionState, clash_id: str, terms: Terms) -> YieldView:
     """Return the move by which the track without the right of way yields in a clash.
 
     Raises
@@ -230,8 +231,7 @@ def yield_of(state: SessionState, clash_id: str, *, part: float, limit_db: float
     if view.first is None or view.yielding is None:
         raise ParameterError("both stay, by your decision: nobody is to yield here")
     drafted = drafted_yield(
-        state, question, clash, front=view.first, yielding=view.yielding, full_scale_db=answer.full_scale_db, part=part,
-        limit_db=limit_db, is_dynamic=is_dynamic,
+        state, question, clash, terms, front=view.first, yielding=view.yielding, full_scale_db=answer.full_scale_db
     )  # fmt: skip
     names = {one.id: one.name for one in question.before}
     entry = LedgerEntry(

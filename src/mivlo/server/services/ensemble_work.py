@@ -22,7 +22,7 @@ from mivlo.core.ensemble.erb_map import ErbMap, alike, erb_map
 from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.proof import Proof, prove
-from mivlo.core.ensemble.yielding import Contender, Drafted, draft_yield
+from mivlo.core.ensemble.yielding import Contender, Drafted, Region, Terms, draft_yield
 from mivlo.core.errors import MivloError
 from mivlo.core.model import ClashReason, Group, Track
 from mivlo.core.roles import Role
@@ -207,13 +207,11 @@ def drafted_yield(
     state: SessionState,
     question: Question,
     clash: Clash,
+    terms: Terms,
     *,
     front: str,
     yielding: str,
     full_scale_db: float,
-    part: float,
-    limit_db: float | None,
-    is_dynamic: bool,
 ) -> Drafted:
     """Return the move by which one yields to the other, drafted in the pool; raises ParameterError as `draft_yield`."""
     return in_pool(
@@ -227,9 +225,7 @@ def drafted_yield(
         yielding,
         clash,
         full_scale_db,
-        part,
-        limit_db,
-        is_dynamic,
+        terms,
     )
 
 
@@ -344,9 +340,7 @@ def _draft(
     yielding: str,
     clash: Clash,
     full_scale_db: float,
-    part: float,
-    limit_db: float | None,
-    is_dynamic: bool,
+    terms: Terms,
 ) -> Drafted:
     tracks, heard, _ = _heard(folder, question.before, full_scale_db)
     index = {one.id: number for number, one in enumerate(question.before)}
@@ -359,16 +353,12 @@ def _draft(
     return draft_yield(
         tracks,
         heard,
+        Region(clash.low_hz, clash.high_hz, clash.times),
+        terms,
         front=contender(front, front_raw),
         yielding=contender(yielding, yielding_raw),
-        low_hz=clash.low_hz,
-        high_hz=clash.high_hz,
-        times=clash.times,
         full_scale_db=full_scale_db,
         sample_rate_hz=question.rate,
-        part=part,
-        limit_db=limit_db,
-        is_dynamic=is_dynamic,
     )
 
 
