@@ -275,13 +275,26 @@ def test_whatever_comes_in_no_state_goes_wrong(seed):
     assert player.blown() == []
 
 
-def test_a_blown_state_is_reset_reported_and_not_played(sources):
+def test_what_is_no_number_in_a_file_is_silent_and_reported():
     poisoned = noise(2.0)
     poisoned[0, 30_000] = np.nan
-    mix = Mix(tracks=(strip("a", *BELLS),))
-    player = Player(mix, lambda _: ArraySource(poisoned), start_frame=0, sample_rate_hz=RATE)
+    player = Player(
+        Mix(tracks=(strip("a", *BELLS),)), lambda _: ArraySource(poisoned), start_frame=0, sample_rate_hz=RATE
+    )
     out = player.render(2 * RATE)
     assert np.isfinite(out).all()
     assert [blown.strip_id for blown in player.blown()] == ["a"]
     assert player.blown() == []
     assert np.std(out[:, RATE:]) > 0.05  # it plays on
+
+
+def test_a_stage_that_runs_over_is_reset_reported_and_not_played():
+    """Each sample that comes is a number; what a bell makes of one is none."""
+    huge = noise(2.0)
+    huge[0, 30_000] = 1.7e308
+    mix = Mix(tracks=(strip("a", Bell(hz=1_000.0, gain_db=24.0, q=0.5)),))
+    player = Player(mix, lambda _: ArraySource(huge), start_frame=0, sample_rate_hz=RATE)
+    out = player.render(2 * RATE)
+    assert np.isfinite(out).all()
+    assert [blown.strip_id for blown in player.blown()] == ["a"]
+    assert np.std(out[:, RATE:]) > 0.05

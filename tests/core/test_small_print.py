@@ -1,20 +1,31 @@
 """Single lines on which a figure hangs, each against the definition or standard that it comes from."""
 
+import itertools
 from itertools import pairwise
 
 import numpy as np
 import pytest
+from scipy.optimize import brentq
+from scipy.signal import butter, sosfilt
 
 from mivlo.core.engine.guard import Guard
 from mivlo.core.engine.mix import GuardReference, Mix
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import ArraySource
+from mivlo.core.ensemble.contest import Contest, Outcome, contest_between, outcome
+from mivlo.core.ensemble.erb_map import erb_map
+from mivlo.core.ensemble.hearing import CENTRES_HZ
+from mivlo.core.ensemble.listening import MixedTrack, hear
+from mivlo.core.ensemble.yielding import Region, _least
+from mivlo.core.filters import analog
 from mivlo.core.filters.analog import butterworth, response
+from mivlo.core.finder.proposals import with_threshold
 from mivlo.core.level_match import loudness_of
 from mivlo.core.loudness import integrated_loudness, true_peak_db
 from mivlo.core.model import Group, LedgerEntry, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.units import octaves_to_q
 
 RATE = 48_000
 
@@ -96,3 +107,52 @@ def test_a_track_of_a_muted_group_is_no_key(muted, acts):
     plain = mix.model_copy(update={"tracks": (tracks[0].model_copy(update={"ledger": ()}), tracks[1])})
     change = rendered(mix, sources, 0, RATE) - rendered(plain, sources, 0, RATE)
     assert (np.sqrt(np.mean(change[:, RATE // 2 :] ** 2)) > 0.01) == acts
+
+
+def test_where_it_is_to_act_all_the_time_the_threshold_is_the_highest_that_does_it():
+    source = ArraySource(tone(-20.0, 4.0)[:1])
+    move = DynamicBell(hz=1_000.0, q=4.0, depth_db=-6.0, ratio=4.0, knee_db=6.0)
+    set_to = with_threshold(move, source, times=((0.0, 4.0),), start=0, end=4 * RATE, sample_rate_hz=RATE)
+    # At a ratio of 4 the dip is three quarters of what the level is over the threshold: 6 dB take 8. The level of a
+    # tone is that of its peak; the knee costs a little, the search goes in steps of a dB or so.
+    assert -20.0 - 8.0 - 3.0 - 3.0 < set_to.threshold_db <= -20.0 - 8.0 + 0.5
+
+
+def contest_of_bands() -> Contest:
+    """Two bands of noise, the louder one hiding the other's middle."""
+    parts = []
+    for low, high, level_db, seed in ((400, 900, -34.0, 1), (250, 1_500, -24.0, 2)):
+        x = sosfilt(butter(4, (low, high), "bandpass", fs=RATE, output="sos"),
+                    np.random.default_rng(seed).standard_normal((1, 4 * RATE)))  # fmt: skip
+        parts.append(x * 10.0 ** (level_db / 20.0) / np.sqrt(np.mean(x**2)))
+    maps = [erb_map(ArraySource(x), start=0, end=4 * RATE, sample_rate_hz=RATE) for x in parts]
+    tracks = [MixedTrack(one) for one in maps]
+    heard = hear(tracks, full_scale_db=100.0)
+    contest = contest_between(tracks, heard, front=0, yielding=1, low_hz=400.0, high_hz=900.0, full_scale_db=100.0)
+    assert contest is not None
+    return contest
+
+
+@pytest.mark.parametrize("part", [0.3, 0.6])
+def test_a_yield_is_no_deeper_than_it_need_be_and_the_cheapest_of_those(part):
+    contest, region = contest_of_bands(), Region(400.0, 900.0, ())
+    nothing, gone = np.ones(len(CENTRES_HZ)), np.ones(len(CENTRES_HZ))
+    gone[contest.region] = 0.0
+    rest, best = outcome(contest, nothing), outcome(contest, gone)
+    target = rest.front + part * (best.front - rest.front)
+
+    def with_dip(hz: float, octaves: float, depth_db: float) -> Outcome:
+        bell = analog.flat_bell(hz, -depth_db, octaves_to_q(octaves))
+        return outcome(contest, np.abs(analog.response(bell, CENTRES_HZ)) ** 2)
+
+    hz, octaves, depth_db, result = _least(contest, region, 24.0, part, 1.0)
+    assert result.front >= target
+    assert with_dip(hz, octaves, 0.75 * depth_db).front < target
+    # Every other place and width, each as deep as it takes to come as far (scipy's root finder), costs as much.
+    kept = []
+    for at, wide in itertools.product((0.2, 0.35, 0.5, 0.65, 0.8), (0.5, 0.65, 0.8, 1.0, 1.3, 1.8)):
+        place = 400.0 * 2.0 ** (at * region.octaves)
+        missed = lambda db, hz=place, w=wide * region.octaves: with_dip(hz, w, db).front - result.front  # noqa: E731
+        if missed(24.0) > 0:
+            kept.append(with_dip(place, wide * region.octaves, brentq(missed, 0.0, 24.0, xtol=0.05)).yielding)
+    assert result.yielding > max(kept) - 0.02 * rest.yielding

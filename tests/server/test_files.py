@@ -8,6 +8,7 @@ import time
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
 
+import httpx
 import numpy as np
 import pytest
 import soundfile
@@ -183,13 +184,35 @@ def test_mix_loop_flac_zip_and_names(http):
     assert archive.testzip() is None
 
 
-def test_cancelling_keeps_nothing(http, demo, mivlo):
+def asked_and_running(http: httpx.Client, demo: dict) -> str:
+    """Ask for all tracks and wait until some of them is written."""
     request = {"what": "tracks", "track_ids": [track["id"] for track in demo["tracks"]]}
     asked = http.post(f"/api/sessions/{demo['id']}/handovers", json=request).json()
-    http.post(f"/api/handovers/{asked['id']}/cancel")
-    assert finished(http, demo["id"], asked["id"])["status"] == "cancelled"
-    assert not (mivlo.data / "handover" / asked["id"]).exists()
-    assert http.get(f"/api/handovers/{asked['id']}/files/0").status_code == 404
+    deadline = time.monotonic() + 60
+    while time.monotonic() < deadline:
+        now = next(one for one in http.get(f"/api/sessions/{demo['id']}/handovers").json() if one["id"] == asked["id"])
+        if now["progress"] > 0.05:
+            assert now["status"] == "running"
+            return asked["id"]
+        time.sleep(0.02)
+    raise AssertionError("no progress within a minute")
+
+
+def test_what_is_cancelled_in_mid_work_leaves_no_file(http, demo, mivlo):
+    handover_id = asked_and_running(http, demo)
+    assert any((mivlo.data / "handover" / handover_id).iterdir())
+    http.post(f"/api/handovers/{handover_id}/cancel")
+    assert finished(http, demo["id"], handover_id)["status"] == "cancelled"
+    assert not (mivlo.data / "handover" / handover_id).exists()
+    assert http.get(f"/api/handovers/{handover_id}/files/0").status_code == 404
+
+
+def test_what_a_killed_job_left_half_way_is_begun_again_and_finished(http, demo, mivlo):
+    handover_id = asked_and_running(http, demo)
+    subprocess.run(["pkill", "-KILL", "-P", str(mivlo.process.pid), "-f", "jobs.worker"], check=True)
+    done = finished(http, demo["id"], handover_id)
+    assert done["status"] == "done"
+    assert len(done["files"]) == len(demo["tracks"])
 
 
 def test_what_cannot_be_handed_over_is_refused_at_once(http):
