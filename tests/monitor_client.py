@@ -16,34 +16,64 @@ from mivlo.core.engine.mix import Mix
 
 __all__ = ["MonitorClient", "Played"]
 
-HEADER = struct.Struct("<4d")
+HEADER = struct.Struct("<5d")
 
 
 @dataclass
 class Played:
-    """What came: the sound, all that was said, and from which frame on which mix was heard."""
+    """A page's end without its clock: the sound that it holds or has played, all that was said, and which mix was heard
+    from which frame on."""
 
-    parts: list[np.ndarray] = field(default_factory=list)
+    epoch: int = 1
     said: list[dict[str, Any]] = field(default_factory=list)
+    played_frames: int = 0
+    refusals: int = 0
+    exchanges: int = 0
+    _parts: list[tuple[int, np.ndarray]] = field(default_factory=list)
+
+    def take(self, data: bytes) -> dict[str, Any] | None:
+        """Hold sound, in exchange for what was held of the same frames; returns what is said where it is too late."""
+        epoch, stream_frame, _, _, refusals = HEADER.unpack(data[: HEADER.size])
+        frame = int(stream_frame)
+        if (epoch, refusals) != (self.epoch, self.refusals):
+            return None
+        if frame < self.played_frames:
+            self.refusals += 1
+            told = {"do": "late", "epoch": self.epoch, "frame": frame, "held_frames": self.n_frames}
+            return told | {"refusals": self.refusals}
+        assert frame <= self.n_frames  # nothing is left out
+        self.exchanges += frame < self.n_frames
+        kept = [(at, part[:, : frame - at]) for at, part in self._parts if at < frame]
+        self._parts = [*kept, (frame, np.frombuffer(data, "<f4", offset=HEADER.size).reshape(2, -1))]
+        return None
 
     @property
     def n_frames(self) -> int:
-        return sum(part.shape[1] for part in self.parts)
+        """Return how many frames have been played or are held."""
+        return self._parts[-1][0] + self._parts[-1][1].shape[1] if self._parts else 0
 
     @property
     def sound(self) -> np.ndarray:
-        return np.concatenate([np.zeros((2, 0), np.float32), *self.parts], axis=1)
+        """Return (2, n_frames)."""
+        return np.concatenate([np.zeros((2, 0), np.float32), *(part for _, part in self._parts)], axis=1)
 
     def told(self, what: str) -> list[dict[str, Any]]:
+        """Return all messages of a kind."""
         return [one for one in self.said if one["say"] == what]
 
     def mixes(self) -> list[tuple[int, Mix]]:
-        """Return the first mix at frame 0, and each that it became."""
-        return [(one["frame"], Mix.model_validate(one["mix"])) for one in self.told("applied") if one["mix"]]
+        """Return the first mix at frame 0, and each that it became: what is told voids what was told for later."""
+        found: list[tuple[int, Mix]] = []
+        for one in self.told("applied"):
+            if one["mix"]:
+                kept = [item for item in found if item[0] <= one["frame"]]
+                found = [*kept, (one["frame"], Mix.model_validate(one["mix"]))]
+        return found
 
 
 class MonitorClient:
-    """Plays to the end of what is asked for, telling what it has "played" as soon as it has come."""
+    """Plays to the end of what is asked for, telling what it has "played" as soon as it has come, but for what it
+    holds."""
 
     def __init__(self, url: str, origin: str) -> None:
         self._url, self._origin = url, origin
@@ -62,11 +92,12 @@ class MonitorClient:
         n_frames: int,
         at_frame: int = 0,
         epoch: int = 1,
+        holds_frames: int = 0,
     ) -> Played:
         """Play a session, listening in one way after another, each on a revision; spread over the time."""
         (revision, listening), *waiting = listenings
         first = {"do": "play", "epoch": epoch, "at_frame": at_frame, "log": True, "session_id": state["id"]}
-        played = Played()
+        played = Played(epoch)
         with connect(self._url, origin=self._origin, max_size=None, proxy=None) as socket:
             socket.send(json.dumps(first | {"revision": revision, "listening": listening}))
             while played.n_frames < n_frames and not played.told("problem"):
@@ -74,14 +105,15 @@ class MonitorClient:
                 if isinstance(data, str):
                     played.said.append(json.loads(data))
                     continue
-                of_epoch, stream_frame, _, _ = HEADER.unpack(data[: HEADER.size])
-                assert (of_epoch, stream_frame) == (epoch, played.n_frames)
-                played.parts.append(np.frombuffer(data, "<f4", offset=HEADER.size).reshape(2, -1))
+                late = played.take(data)
+                if late is not None:
+                    socket.send(json.dumps(late))
                 done = len(listenings) - len(waiting)
                 if waiting and played.n_frames > n_frames * done // (len(listenings) + 1):
                     revision, listening = waiting.pop(0)
                     message = {"do": "listen", "seq": done, "session_id": state["id"]}
                     socket.send(json.dumps(message | {"revision": revision, "listening": listening}))
-                held = {"do": "held", "epoch": epoch, "played_frames": played.n_frames, "underruns": 0}
+                played.played_frames = max(played.n_frames - holds_frames, played.played_frames)
+                held = {"do": "held", "epoch": epoch, "played_frames": played.played_frames, "underruns": 0}
                 socket.send(json.dumps(held))
         return played

@@ -183,6 +183,6 @@ def test_no_message_silences_the_monitor(mivlo: Running, http, seed):
         while len(sound) < 2_048:
             told = socket.recv(timeout=10)
             if isinstance(told, bytes) and np.frombuffer(told[:8], dtype="<f8")[0] == EPOCH:
-                sound = np.concatenate([sound, np.frombuffer(told[32:], dtype="<f4")])
+                sound = np.concatenate([sound, np.frombuffer(told[40:], dtype="<f4")])
         assert np.isfinite(sound).all()
         assert np.abs(sound).max() > 0.01

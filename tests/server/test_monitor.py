@@ -21,10 +21,11 @@ from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.notch import Notch
 from mivlo.core.moves.plane import Plane
 from mivlo.server.monitor.changes import Changes
-from mivlo.server.monitor.messages import Applied, Held, Meter, Play
+from mivlo.server.monitor.messages import Applied, Held, Late, Play
 from mivlo.server.monitor.player import Change, LivePlay
 
 from ..conftest import ROOT
+from ..monitor_client import Played
 
 RATE, SECONDS, TRACKS = 48_000, 6, 4
 
@@ -39,7 +40,7 @@ def folder(tmp_path):
 
 
 def play_of(mix: Mix, folder: Path, **kind) -> LivePlay:
-    play = Play(epoch=1, at_frame=0, session_id="s", revision=0, listening=Listening())
+    play = Play(epoch=1, at_frame=0, log=True, session_id="s", revision=0, listening=Listening())
     return LivePlay(play, Change(0, 0, mix), folder, sample_rate_hz=RATE, **kind)
 
 
@@ -101,33 +102,49 @@ def mix_of(step: int) -> Mix:
 
 
 @pytest.mark.parametrize("tick_s", [0.0, 0.1])
-def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_same(folder, tick_s):
+@pytest.mark.parametrize("is_slow", [False, True])
+def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_same(folder, tick_s, is_slow):
     # A clock by which no rendering takes any time, or each takes a tenth of a second: too much for a session like this.
     ticks = itertools.count()
     play = play_of(mix_of(0), folder, clock=lambda: tick_s * next(ticks))
-    sent = list(play.start())
-    ahead = threading.Thread(target=play.keep_ahead)
+    page = Played()
+
+    def take(messages) -> None:
+        late = None
+        for message in messages:
+            if isinstance(message, bytes):
+                late = page.take(message) or late
+            else:
+                page.said.append(message.model_dump())
+        if late is not None:
+            take(play.late(Late.model_validate(late)))
+
+    take(play.start())
+    ahead = threading.Thread(target=play.keep_ahead, daemon=True)
     ahead.start()
-    for step in range(1, 4 * TRACKS):
-        sent += play.apply(Change(step, step, mix_of(step)))
-        played = sum((len(sound) - 32) // 8 for sound in sent if isinstance(sound, bytes))
-        sent += play.held(Held(epoch=1, played_frames=played, underruns=0))
+    for step in range(1, 12 * TRACKS):
+        sent = list(play.apply(Change(step, step, mix_of(step))))
+        if is_slow and not step % 5:  # meanwhile much was played, and the monitor hears of that first
+            page.played_frames = min(page.played_frames + 1_500, page.n_frames)
+            sent += play.held(Held(epoch=1, played_frames=page.played_frames, underruns=0))
+        take(sent)
+        page.played_frames = min(page.played_frames + 700, page.n_frames)
+        take(play.held(Held(epoch=1, played_frames=page.played_frames, underruns=0)))
     play.finish()
     ahead.join()
 
-    chunks = [np.frombuffer(sound[32:], "<f4").reshape(2, -1) for sound in sent if isinstance(sound, bytes)]
-    heard = np.concatenate(chunks, axis=1)
-    changes = [(told.frame, mix_of(told.seq)) for told in sent if isinstance(told, Applied) and told.seq]
-    assert len(changes) == 4 * TRACKS - 1
-    assert changes[-1][0] > RATE // 2
+    (_, first), *changes = page.mixes()
+    assert page.exchanges > 2 * TRACKS
+    assert bool(page.refusals) == is_slow
+    assert len(changes) > 9 * TRACKS
     again = replay(
-        mix_of(0), changes, lambda audio_id: open_source(folder / audio_id / "session.npy"),
-        start_frame=0, n_frames=heard.shape[1], sample_rate_hz=RATE,
+        first, changes, lambda audio_id: open_source(folder / audio_id / "session.npy"), start_frame=0,
+        n_frames=page.n_frames, sample_rate_hz=RATE,
     )  # fmt: skip
-    assert np.array_equal(heard, again.astype(np.float32))
+    assert np.array_equal(page.sound, again.astype(np.float32))
     # What has been played is let go of: it reads as silence.
     assert tick_s or not any(play._player.strip(f"t{track}").read(0, 64).any() for track in range(TRACKS))
-    queue_ms = [told.queue_ms for told in sent if isinstance(told, Meter)]
+    queue_ms = [told["queue_ms"] for told in page.told("meter")]
     assert queue_ms[-1] >= 160.0 if tick_s else queue_ms[-1] == 36.0
 
 
@@ -166,4 +183,4 @@ def test_a_change_that_takes_long_is_prepared_while_play_goes_on_and_only_the_ne
     assert applied == [0, 1, 2, 5]  # the first is short enough to be made at once
     sounds = [one for one in sent if isinstance(one, bytes)]
     assert len(sounds) > 4
-    assert np.isfinite(np.frombuffer(sounds[-1][32:], "<f4")).all()
+    assert np.isfinite(np.frombuffer(sounds[-1][40:], "<f4")).all()

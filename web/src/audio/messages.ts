@@ -7,14 +7,16 @@ export interface Sound {
   readonly streamFrame: number
   readonly position: number
   readonly seq: number
+  /** How many exchanges the monitor knows to have been refused. */
+  readonly refusals: number
   readonly samples: Float32Array
 }
 
-export const HEADER_BYTES = 32
+export const HEADER_BYTES = 40
 
 export function unpackSound(data: ArrayBuffer): Sound {
-  const [epoch = 0, streamFrame = 0, position = 0, seq = 0] = new Float64Array(data, 0, 4)
-  return { epoch, streamFrame, position, seq, samples: new Float32Array(data, HEADER_BYTES) }
+  const [epoch = 0, streamFrame = 0, position = 0, seq = 0, refusals = 0] = new Float64Array(data, 0, 5)
+  return { epoch, streamFrame, position, seq, refusals, samples: new Float32Array(data, HEADER_BYTES) }
 }
 
 export type ToWorklet =
@@ -34,6 +36,7 @@ export type FromWorklet =
       seq: number
       contextTime: number
     }
+  | { kind: 'late'; epoch: number; frame: number; held: number; refusals: number }
   | { kind: 'captured'; epoch: number; left: Float32Array; right: Float32Array; underruns: number }
 
 export type ToWorker =

@@ -163,7 +163,8 @@ export class Monitor {
 
   private said(message: FromMonitor) {
     if (message.say === 'applied' && message.epoch === this.epoch && message.mix) {
-      this.log.push({ frame: message.frame, mix: message.mix })
+      const { frame, mix } = message
+      this.log = [...this.log.filter((change) => change.frame <= frame), { frame, mix }] // later ones are void
     }
     if (message.say === 'ended') this.playing = false
     this.events?.said(message)

@@ -37,13 +37,14 @@ beforeEach(async () => {
 })
 
 /** A packet as the monitor sends it; samples count up so that a gap or a repeat shows. */
-function packet(epoch: number, streamFrame: number, frames: number): ArrayBuffer {
-  const data = new ArrayBuffer(32 + 8 * frames)
-  new Float64Array(data, 0, 4).set([epoch, streamFrame, 1000 + streamFrame, Math.floor(streamFrame / 1024)])
-  const samples = new Float32Array(data, 32)
+function packet(epoch: number, streamFrame: number, frames: number, refusals = 0, sign = 1): ArrayBuffer {
+  const seq = Math.floor(streamFrame / 1024)
+  const data = new ArrayBuffer(40 + 8 * frames)
+  new Float64Array(data, 0, 5).set([epoch, streamFrame, 1000 + streamFrame, seq, refusals])
+  const samples = new Float32Array(data, 40)
   for (let frame = 0; frame < frames; frame++) {
-    samples[frame] = streamFrame + frame + 1
-    samples[frames + frame] = -(streamFrame + frame + 1)
+    samples[frame] = sign * (streamFrame + frame + 1)
+    samples[frames + frame] = -sign * (streamFrame + frame + 1)
   }
   return data
 }
@@ -134,6 +135,34 @@ describe('the worklet', () => {
     expect(reports.map((report) => report.kind === 'held' && report.seq)).toEqual([
       0, 0, 0, 0, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3,
     ])
+  })
+
+  it('exchanges what it has not played yet, from any frame on', () => {
+    tell({ kind: 'start', epoch: 1 })
+    for (let sent = 0; sent < 2048; sent += 512) tell({ kind: 'sound', data: packet(1, sent, 512) })
+    play(3)
+    tell({ kind: 'sound', data: packet(1, 448, 512, 0, -1) }) // within the first packet, behind what was played
+    tell({ kind: 'sound', data: packet(1, 960, 512, 0, -1) })
+    const { left, right } = play(8)
+    const wanted = [...counting(384, 64), ...counting(448, 960).map((sample) => -sample)]
+    expect(left).toEqual(wanted)
+    expect(right).toEqual(wanted.map((sample) => -sample))
+    tell({ kind: 'sound', data: packet(1, 1408, 640) }) // right where it stands
+    expect(play(5).left).toEqual(counting(1408, 640))
+    expect(said.filter((message) => message.kind === 'late')).toEqual([])
+  })
+
+  it('refuses what comes too late, and all of it until the monitor knows', () => {
+    tell({ kind: 'start', epoch: 1 })
+    for (let sent = 0; sent < 2048; sent += 512) tell({ kind: 'sound', data: packet(1, sent, 512) })
+    play(5)
+    tell({ kind: 'sound', data: packet(1, 576, 512, 0, -1) })
+    tell({ kind: 'sound', data: packet(1, 1088, 512, 0, -1) })
+    expect(said.filter((message) => message.kind === 'late')).toEqual([
+      { kind: 'late', epoch: 1, frame: 576, held: 2048, refusals: 1 },
+    ])
+    tell({ kind: 'sound', data: packet(1, 2048, 512, 1) })
+    expect(play(15).left).toEqual(counting(640, 1920))
   })
 
   it('keeps what it plays when asked, from the first frame on', () => {

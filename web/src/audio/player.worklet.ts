@@ -12,9 +12,17 @@ const PREFILL_FRAMES = 1024
 const FADE_S = 0.005
 const REPORT_EVERY_FRAMES = 256
 
+/** Sound that is held, and how much of it counts: what came in exchange may have cut it short. */
+interface Held {
+  readonly sound: Sound
+  frames: number
+}
+
+const lengthOf = (sound: Sound) => sound.samples.length / 2
+
 class MivloPlayer extends AudioWorkletProcessor {
   private socket: MessagePort | null = null
-  private queue: Sound[] = []
+  private queue: Held[] = []
   private offset = 0
   private queued = 0
   private epoch = -1
@@ -22,6 +30,7 @@ class MivloPlayer extends AudioWorkletProcessor {
   private last = false
   private played = 0
   private underruns = 0
+  private refusals = 0
   private sinceReport = 0
   private fading: { left: number; right: number; gain: number } | null = null
   private lastOut: [number, number] = [0, 0]
@@ -39,9 +48,7 @@ class MivloPlayer extends AudioWorkletProcessor {
   private take(message: ToWorklet) {
     if (message.kind === 'sound') {
       const sound = unpackSound(message.data)
-      if (sound.epoch !== this.epoch) return
-      this.queue.push(sound)
-      this.queued += sound.samples.length / 2
+      if (sound.epoch === this.epoch && sound.refusals === this.refusals) this.accept(sound)
     } else if (message.kind === 'start') {
       this.reset(message.epoch)
       this.capture = this.captureFrames
@@ -52,10 +59,37 @@ class MivloPlayer extends AudioWorkletProcessor {
     else this.captureFrames = message.frames
   }
 
+  /** Sound for what is held already comes in exchange for it, unless that has been played meanwhile. */
+  private accept(sound: Sound) {
+    const end = this.played + this.queued
+    if (sound.streamFrame < this.played) {
+      this.refusals += 1
+      const { epoch, refusals } = this
+      this.post({ kind: 'late', epoch, frame: sound.streamFrame, held: end, refusals })
+      return
+    }
+    while (this.played + this.queued > sound.streamFrame) {
+      const last = this.queue.at(-1)
+      if (!last) break
+      const from = Math.max(sound.streamFrame - last.sound.streamFrame, 0)
+      this.queued -= last.frames - Math.max(from, this.queue.length === 1 ? this.offset : 0)
+      if (from) last.frames = from
+      else this.queue.pop()
+    }
+    const gap = sound.streamFrame - this.played - this.queued
+    if (gap > 0) this.push({ ...sound, streamFrame: sound.streamFrame - gap, samples: new Float32Array(2 * gap) })
+    this.push(sound)
+  }
+
+  private push(sound: Sound) {
+    this.queue.push({ sound, frames: lengthOf(sound) })
+    this.queued += lengthOf(sound)
+  }
+
   private reset(epoch: number) {
     if (this.running) this.fading = { left: this.lastOut[0], right: this.lastOut[1], gain: 1 }
     this.queue = []
-    this.offset = this.queued = this.played = this.underruns = this.sinceReport = 0
+    this.offset = this.queued = this.played = this.underruns = this.refusals = this.sinceReport = 0
     this.running = this.last = false
     this.epoch = epoch
   }
@@ -75,20 +109,21 @@ class MivloPlayer extends AudioWorkletProcessor {
   private play(left: Float32Array, right: Float32Array): number {
     let done = 0
     while (done < left.length) {
-      const sound = this.queue[0]
-      if (!sound) {
+      const held = this.queue[0]
+      if (!held) {
         this.running = false
         if (!this.last) this.underruns += 1
         break
       }
-      const frames = sound.samples.length / 2
+      const { sound, frames } = held
       const count = Math.min(left.length - done, frames - this.offset)
       left.set(sound.samples.subarray(this.offset, this.offset + count), done)
-      right.set(sound.samples.subarray(frames + this.offset, frames + this.offset + count), done)
+      const second = lengthOf(sound) + this.offset
+      right.set(sound.samples.subarray(second, second + count), done)
       done += count
       this.offset += count
       this.report(sound, count)
-      if (this.offset === frames) {
+      if (this.offset >= frames) {
         this.queue.shift()
         this.offset = 0
       }

@@ -41,6 +41,11 @@ function fromWorklet(message: FromWorklet) {
     tell(message)
     return
   }
+  if (message.kind === 'late') {
+    const { epoch, frame, held, refusals } = message
+    send({ do: 'late', epoch, frame, held_frames: held, refusals })
+    return
+  }
   send({ do: 'held', epoch: message.epoch, played_frames: message.played, underruns: message.underruns })
   if (message.seq !== heardSeq) {
     heardSeq = message.seq

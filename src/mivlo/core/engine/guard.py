@@ -1,5 +1,8 @@
 """The probe's guard and the output meter: K-weighted power and true peak, step by step of the control grid."""
 
+from copy import copy
+from typing import Self
+
 import numpy as np
 
 from mivlo.core.engine.mix import GuardReference
@@ -54,6 +57,12 @@ class Guard:
     def momentary_power(self) -> float:
         """Return the K-weighted power of the last 400 ms of output, summed over the channels."""
         return float(np.mean(self._powers))
+
+    def clone(self) -> Self:
+        """Return one that goes on from here on its own."""
+        other = copy(self)
+        other._k, other._powers = self._k.clone(), self._powers.copy()
+        return other
 
     def push(self, x: Array, reference: GuardReference | None) -> Array:
         """Take (2, n) of whole control steps, give back (2, n or n - 64): the same, one step later.

@@ -57,7 +57,9 @@ class Keys:
             if key is None or raw_sound_of(key.state) != raw_sound_of(track):
                 key = _Key(track, self._open_source, muted)
                 changed |= {track.id, track.group_id or ""}
-            elif (key.heard, key.state.gain_db, key.state.group_id) != (not muted, track.gain_db, track.group_id):
+            elif (key.heard, key.fader.goal, key.state.group_id) != (
+                not muted, db_to_gain(track.gain_db), track.group_id,
+            ):  # fmt: skip
                 changed |= {track.id, track.group_id or "", key.state.group_id or ""}
             key.open.set_goal(0.0 if muted else 1.0, frame=frame)
             key.fader.set_goal(db_to_gain(track.gain_db), frame=frame)
@@ -66,6 +68,14 @@ class Keys:
         for gone in set(self._of_track) - set(keys):
             changed |= {gone, self._of_track[gone].state.group_id or ""}
         self._of_track = keys
+        return changed - {""}
+
+    def take_back(self, frame: int) -> set[str]:
+        """Undo mutes and faders that came later than a frame; returns the ids of what sounds otherwise from there."""
+        changed: set[str] = set()
+        for key_id, key in self._of_track.items():
+            if any([key.open.take_back(frame), key.fader.take_back(frame)]):
+                changed |= {key_id, key.state.group_id or ""}
         return changed - {""}
 
     def read(self, key_id: str, after_fader: bool, frame: int, n_frames: int) -> Array:

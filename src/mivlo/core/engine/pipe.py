@@ -1,5 +1,8 @@
 """The pitch pipe: a soft plain tone beside the mix, to match a ring by ear."""
 
+from copy import copy
+from typing import Self
+
 import numpy as np
 
 from mivlo.core.engine.ramp import Ramp
@@ -22,6 +25,12 @@ class Pipe:
         self._goal = self._hz = hz or 440.0
         self._open = Ramp(0.0 if hz is None else 1.0)
         self._cycles = 0.0
+
+    def clone(self) -> Self:
+        """Return one that goes on from here on its own."""
+        other = copy(self)
+        other._open = self._open.clone()
+        return other
 
     def set_goal(self, hz: float | None, *, frame: int) -> None:
         """Sound at a frequency from a frame on, or fade out."""

@@ -44,6 +44,9 @@ class Pipeline:
         self, specs: Sequence[StageSpec], n_channels: int, *, start: int, sample_rate_hz: float, rewindable: bool
     ) -> None:
         self._specs = tuple(specs)
+        self._retunes: deque[tuple[int, tuple[StageSpec, ...]]] = (
+            deque()
+        )  # from which frame, what the stages were before
         self._n_channels = n_channels
         self._rewindable = rewindable
         self._save_every = SAVE_EVERY_FRAMES
@@ -82,12 +85,19 @@ class Pipeline:
         for placed, before, spec in zip(self._placed, self._specs, specs, strict=True):
             if spec != before:
                 spec.retune(placed.stage)
-        self._specs = tuple(specs)
         if self._rewindable:
+            self._retunes.append((self.position, self._specs))
             self._save_all()
+        self._specs = tuple(specs)
+
+    def was_retuned_after(self, frame: int) -> bool:
+        """Tell whether its stages were others at a frame."""
+        return bool(self._retunes) and self._retunes[-1][0] > frame
 
     def rewind(self, frame: int, read_input: ReadInput, read_key: ReadKey) -> None:
-        """Take all stages back to where each has taken in just the frames before `frame`."""
+        """Take all stages back to where each has taken in just the frames before `frame`, as they were then."""
+        while self.was_retuned_after(frame):
+            self._specs = self._retunes.pop()[1]
         if all(placed.at == frame for placed in self._placed):
             self.position = frame
             return
@@ -116,6 +126,8 @@ class Pipeline:
 
     def forget_before(self, frame: int) -> None:
         """Drop the saved states that only a change before a frame would need."""
+        while self._retunes and self._retunes[0][0] <= frame:
+            self._retunes.popleft()
         latest = frame
         for index, placed in reversed(list(enumerate(self._placed)) if self._rewindable else []):
             while len(placed.saved) > 1 and placed.saved[1][0] <= latest:

@@ -5,7 +5,8 @@ second through stages at rest; changes act at steps of the control grid; a loop'
 """
 
 import time
-from collections.abc import Callable, Iterator, Mapping, Set
+from collections import deque
+from collections.abc import Callable, Iterator, Mapping, Sequence, Set
 from concurrent.futures import Executor
 from dataclasses import dataclass
 
@@ -14,7 +15,7 @@ import numpy as np
 from mivlo.core.engine.bus import Bus
 from mivlo.core.engine.guard import Guard
 from mivlo.core.engine.keys import Keys, OpenSource
-from mivlo.core.engine.mix import GuardReference, Mix, audible_tracks, raw_sound_of
+from mivlo.core.engine.mix import GuardReference, Mix, audible_tracks, raw_sound_of, reshapes
 from mivlo.core.engine.offcuts import OffcutsSource
 from mivlo.core.engine.pipe import Pipe
 from mivlo.core.engine.pipeline import SELDOM_FRAMES
@@ -58,6 +59,18 @@ class Doing:
 def on_grid(frame: int) -> int:
     """Return the last step of the control grid at or before a frame."""
     return frame // CONTROL_FRAMES * CONTROL_FRAMES
+
+
+@dataclass(frozen=True, slots=True)
+class _Mark:
+    """What cannot be rendered again from the strips: how things stood behind them when play came to a frame."""
+
+    frame: int
+    mix: Mix
+    guard: Guard
+    pipe: Pipe
+    guarded_until: int
+    fading_guard: GuardReference
 
 
 @dataclass
@@ -109,6 +122,8 @@ class Player:
         self._make_nodes(mix, starting=True)
         self._rest = np.zeros((2, 0))
         self._forgotten = self._frame
+        self._kept_from: int | None = None  # where what was rendered may still be taken back
+        self._marks: deque[_Mark] = deque()
 
     @property
     def position(self) -> int:
@@ -121,6 +136,11 @@ class Player:
         return self._frame - self._start
 
     @property
+    def rendered_frames(self) -> int:
+        """Return how many frames have left the guard, a control step later than they went in."""
+        return max(self.frame - CONTROL_FRAMES, 0) - self._rest.shape[1]
+
+    @property
     def guard(self) -> Guard:
         """Return the guard, which also meters."""
         return self._guard
@@ -129,8 +149,57 @@ class Player:
         """Return the strip of a track, a group or the mix; KeyError where there is none."""
         return self._nodes[strip_id].strip
 
+    def keep_from(self, frame: int) -> None:
+        """Keep what a change that is taken back to a stream frame (counted from the start), or later, will need."""
+        self._kept_from = on_grid(self._start + frame)
+        while len(self._marks) > 1 and self._marks[1].frame <= self._kept_from:
+            self._marks.popleft()
+
+    def take_back(self, frame: int) -> int:
+        """Go back to a stream frame, or to a little later; all changes after that are undone.
+
+        Returns the stream frame at which a change made now acts. What leaves the guard next begins one control step
+        before it.
+        """
+        fixed = max(node.strip.fixed_before for node in self._nodes.values())
+        goal = on_grid(max(self._start + frame, fixed) + CONTROL_FRAMES - 1)
+        mark = next((mark for mark in reversed(self._marks) if mark.frame <= goal), None)
+        if mark is None or goal >= self._frame:
+            return self.frame
+        while self._marks[-1] is not mark:
+            self._marks.pop()
+        self._take_back_nodes(goal)
+        self._match.take_back(goal)
+        self._dim.take_back(goal)
+        self._mix, self._pipe = mark.mix, mark.pipe.clone()
+        peak, self._guard = self._guard.peak, mark.guard.clone()
+        self._guard.peak = peak
+        self._guarded_until, self._fading_guard = mark.guarded_until, mark.fading_guard
+        self._frame, self._rest = mark.frame, np.zeros((2, 0))
+        tap, self.tap = self.tap, None
+        if goal > mark.frame:
+            self.render_steps(goal - mark.frame)  # was heard already
+        self.tap = tap
+        return self.frame
+
+    def _take_back_nodes(self, frame: int) -> None:
+        changed_keys = self._keys.take_back(frame)
+        changed: set[int] = set()
+        for strip_id, node in self._nodes.items():  # members before their group, groups before the mix
+            strip, bus = node.strip, self._busses.get(strip_id)
+            stale = _listens(strip.specs, changed_keys)
+            if bus is not None and any(id(member) in changed for member in bus.members):
+                bus.cut(frame)
+                stale = True
+            if strip.take_back(frame, stale=stale):
+                changed.add(id(strip))
+
     def apply(self, mix: Mix) -> None:
         """Glide to another mix from the next control step on; tracks with other audio start with stages at rest."""
+        if reshapes(self._mix, mix):
+            self._marks.clear()
+        elif self._marks and self._marks[-1].frame == self._frame:
+            self._marks.pop()  # it will be another one
         if self._mix.probes() and not mix.probes():
             self._fading_guard = self._mix.guard
             self._guarded_until = self._frame + PROBE_FADE_FRAMES
@@ -195,6 +264,8 @@ class Player:
             fading = self._guarded_until - self._frame
             return np.concatenate([self.render_steps(fading), self.render_steps(n_frames - fading)], axis=1)
         first = self._frame
+        if self._kept_from is not None and not (self._marks and self._marks[-1].frame == first):
+            self._mark()
         self._extend_together(first + n_frames)
         out = self._nodes[self._mix.master.id].strip.read(first, n_frames)
         self._call_tap(first, n_frames)
@@ -204,6 +275,23 @@ class Player:
         self._pipe.add_to(out, first)
         out *= self._dim.take(first, n_frames)
         return self._guard.push(out, self._guard_reference(first))
+
+    def _mark(self) -> None:
+        self._marks.append(
+            _Mark(
+                self._frame,
+                self._mix,
+                self._guard.clone(),
+                self._pipe.clone(),
+                self._guarded_until,
+                self._fading_guard,
+            )
+        )
+
+    @property
+    def _needed_from(self) -> int:
+        """Return the frame before which nobody will read any more."""
+        return min(self._frame, self._marks[0].frame) if self._marks else self._frame
 
     def work_ahead(self, ahead_frames: int) -> int:
         """Render some of what is not being edited ahead of the play position; returns how many frames of one track.
@@ -220,7 +308,7 @@ class Player:
         is_urgent = strip.ready_until < self._frame + URGENT_FRAMES
         n_frames = SELDOM_BLOCK_FRAMES if is_urgent else SELDOM_FRAMES
         strip.extend(strip.ready_until + n_frames)
-        strip.forget_before(self._frame)
+        strip.forget_before(self._needed_from)
         return n_frames
 
     def stop_working_ahead(self) -> None:
@@ -290,9 +378,9 @@ class Player:
         self._forgotten = self._frame
         for node in self._nodes.values():
             if not node.strip.seldom:  # whoever works ahead does it there
-                node.strip.forget_before(self._frame)
+                node.strip.forget_before(self._needed_from)
         for bus in self._busses.values():
-            bus.forget_before(self._frame)
+            bus.forget_before(self._needed_from)
 
     def _call_tap(self, frame: int, n_frames: int) -> None:
         if self.tap is not None and self.tapped_track_id in self._nodes:
@@ -438,5 +526,5 @@ class Player:
         return changed
 
 
-def _listens(specs: list[StageSpec], changed_keys: Set[str]) -> bool:
+def _listens(specs: Sequence[StageSpec], changed_keys: Set[str]) -> bool:
     return any(spec.listens_to() in changed_keys for spec in specs)

@@ -2,7 +2,9 @@
 
 import math
 import threading
+from collections import deque
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
@@ -58,6 +60,15 @@ class Extra(Protocol):
         """Forget what was computed from what has changed."""
 
 
+@dataclass(frozen=True, slots=True)
+class _Replaced:
+    """What a strip ran until its stages were built anew at a frame, and the fade that it was in."""
+
+    frame: int
+    pipeline: Pipeline
+    tail: tuple[int, Array] | None
+
+
 class Strip:
     """Renders in the order of the stream, keeps what is ahead of the player, and can take it back."""
 
@@ -77,6 +88,8 @@ class Strip:
         self._tracing = False
         self._ready = Tape(n_channels, frame=frame)
         self._tail: tuple[int, Array] | None = None
+        self._replaced: deque[_Replaced] = deque()  # oldest first
+        self.fixed_before = frame  # what lies before this frame cannot be taken back
         self._extras: list[tuple[Extra, Ramp]] = []
         self._normal = Ramp(1.0)
         self._pending = np.zeros((n_channels, 0))  # what the stages have given beyond what is ready
@@ -130,6 +143,10 @@ class Strip:
             self._ready.forget_before(frame)
         if self.lock.acquire(blocking=False):
             try:
+                while self._replaced and self._replaced[0].frame <= frame:
+                    self._replaced.popleft()
+                if self._tail is not None and self._tail[0] + FADE_FRAMES <= frame:
+                    self._tail = None
                 self._pipeline.forget_before(frame)
             finally:
                 self.lock.release()
@@ -148,15 +165,36 @@ class Strip:
                 self._go_back(frame)
                 self._pipeline.retune(specs)
             else:
+                if stale:  # what fades out takes in the same as what fades in, however far it was rendered
+                    self._go_back(frame)
                 self.extend(frame + FADE_FRAMES)
                 with self._tape_lock:
                     tail = self._ready.read(frame, FADE_FRAMES)
                 self._cut(frame)
+                if self._rewindable:
+                    self._replaced.append(_Replaced(frame, self._pipeline, self._tail))
                 self._pipeline = self._started(specs, frame)
                 self._tail = (frame, tail)
             for extra, _ in self._extras:
                 extra.cut()
             return True
+
+    def take_back(self, frame: int, *, stale: bool) -> bool:
+        """Undo all changes later than a frame; `stale` says that what it took in from there is not true any more.
+
+        Returns whether what it gives from that frame on is another than before.
+        """
+        with self.lock:
+            others = stale or self._pipeline.was_retuned_after(frame)
+            while self._replaced and self._replaced[-1].frame > frame:
+                replaced, others = self._replaced.pop(), True
+                self._pipeline, self._tail = replaced.pipeline, replaced.tail
+            if others:
+                self._go_back(frame)
+                for extra, _ in self._extras:
+                    extra.cut()
+            faded = [ramp.take_back(frame) for ramp in (self.left, self.right)]
+            return others or any(faded)
 
     def aim_extra(self, extra: Extra | None, *, frame: int, starting: bool) -> None:
         """Fade to what is heard in its place from a frame on, or back from it."""
@@ -164,6 +202,7 @@ class Strip:
             if not starting:
                 self.extend(frame)
                 self._go_back(frame)
+                self.fixed_before = frame
             self._extras = [item for item in self._extras if not (item[1].goal == 0.0 and item[1].rests_at(frame))]
             for _, weight in self._extras:
                 weight.set_goal(0.0, frame=frame)
@@ -225,16 +264,15 @@ class Strip:
         if not math.isfinite(float(np.sum(y))):
             # Reset, told to the user, and silent for this stretch: a blown state must never reach anybody's ears.
             self.blown.append(frame)
+            self.fixed_before = until
             self._pipeline = self._started(self._pipeline.specs, until)
             if not self._pipeline.is_sound():
                 self._pipeline = self._started((), until)
             y = np.zeros((self.n_channels, until - frame))
         if self._tail is not None:
             at, tail = self._tail
-            if frame >= at + FADE_FRAMES:
-                self._tail = None
-            else:
-                first, last = max(at, frame), min(at + FADE_FRAMES, until)
+            first, last = max(at, frame), min(at + FADE_FRAMES, until)
+            if first < last:
                 weight = _FADE[first - at : last - at]
                 part = slice(first - frame, last - frame)
                 y[:, part] = tail[:, first - at : last - at] * (1.0 - weight) + y[:, part] * weight

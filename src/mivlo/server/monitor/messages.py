@@ -20,6 +20,7 @@ __all__ = [
     "FromPage",
     "Gains",
     "Held",
+    "Late",
     "Listen",
     "Match",
     "Meter",
@@ -32,7 +33,7 @@ __all__ = [
     "pack_sound",
 ]
 
-HEADER = struct.Struct("<4d")  # of each piece of sound: epoch, stream frame, session frame, seq
+HEADER = struct.Struct("<5d")  # of each piece of sound: epoch, stream frame, session frame, seq, refusals
 
 
 class Message(BaseModel):
@@ -76,19 +77,33 @@ class Held(Message):
     underruns: int = Field(ge=0)
 
 
+class Late(Message):
+    """Sound in exchange for what the page holds came too late: from a stream frame on, where it was playing already.
+
+    The page goes on with what it holds, to `held_frames`, and drops all that comes until the monitor counts as many
+    `refusals` as it.
+    """
+
+    do: Literal["late"] = "late"
+    epoch: int
+    frame: int = Field(ge=0)
+    held_frames: int = Field(ge=0)
+    refusals: int = Field(ge=1)
+
+
 class Stop(Message):
     """Stop rendering."""
 
     do: Literal["stop"] = "stop"
 
 
-FromPage = Annotated[Play | Listen | Held | Stop, Field(discriminator="do")]
-from_page: TypeAdapter[Play | Listen | Held | Stop] = TypeAdapter(FromPage)
+FromPage = Annotated[Play | Listen | Held | Late | Stop, Field(discriminator="do")]
+from_page: TypeAdapter[Play | Listen | Held | Late | Stop] = TypeAdapter(FromPage)
 
 
 class Applied(Message):
     """A change acts from a stream frame (counted from the start of the epoch) on: of listening, of the session, or of
-    what was measured."""
+    what was measured. What was told before for later frames is void."""
 
     say: Literal["applied"] = "applied"
     epoch: int
@@ -172,6 +187,8 @@ class Problem(Message):
 FromMonitor = Annotated[Applied | Match | Meter | Gains | Blown | Spectra | Ended | Problem, Field(discriminator="say")]
 
 
-def pack_sound(sound: Array, *, epoch: int, stream_frame: int, position: int, seq: int) -> bytes:
+def pack_sound(sound: Array, *, epoch: int, stream_frame: int, position: int, seq: int, refusals: int = 0) -> bytes:
     """Return (2, n) behind its header: 2·n little-endian float32, the left channel first."""
-    return HEADER.pack(epoch, stream_frame, position, seq) + np.ascontiguousarray(sound, dtype="<f4").tobytes()
+    return (
+        HEADER.pack(epoch, stream_frame, position, seq, refusals) + np.ascontiguousarray(sound, dtype="<f4").tobytes()
+    )

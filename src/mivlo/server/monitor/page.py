@@ -18,7 +18,7 @@ from mivlo.core.model import Session
 from mivlo.core.model.intents import apply_all
 from mivlo.server.monitor.changes import Changes
 from mivlo.server.monitor.held import HeldSessions, draft_of
-from mivlo.server.monitor.messages import Held, Listen, Match, Play, Problem, Stop
+from mivlo.server.monitor.messages import Held, Late, Listen, Match, Play, Problem, Stop
 from mivlo.server.monitor.player import Change, LivePlay, Message, measure_spectra
 from mivlo.server.services.level_match import level_match
 from mivlo.server.services.pool import submit
@@ -56,7 +56,7 @@ class Page:
         """Return which session is listened to."""
         return self._asked.session_id if self._asked is not None else None
 
-    async def take(self, message: Play | Listen | Held | Stop) -> None:
+    async def take(self, message: Play | Listen | Held | Late | Stop) -> None:
         """Do what the page says.
 
         Raises
@@ -73,6 +73,9 @@ class Page:
             case Held():
                 if self._play is not None:
                     await self.say(self._play.held(message))
+            case Late():
+                if self._play is not None:
+                    await self.say(self._play.late(message))
         if self._play is not None and (self._spectra is None or self._spectra.done()):
             self._spectra = self._begin(self._send_spectra(self._play))
 

@@ -13,9 +13,11 @@ from pydantic import BaseModel
 
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import Player
+from mivlo.core.engine.revising import Made, Revising
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError
 from mivlo.core.k_weighting import power_to_lufs
+from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.spectra.average import band_levels
 from mivlo.core.units import Array
 from mivlo.server.monitor.messages import (
@@ -24,6 +26,7 @@ from mivlo.server.monitor.messages import (
     Ended,
     Gains,
     Held,
+    Late,
     Meter,
     MoveGain,
     Play,
@@ -44,6 +47,10 @@ PREPARED_QUEUE_MS = 100.0  # what a prepared change still takes: 20 to 60 ms, wh
 AHEAD_S = 1.2  # how far what is not being edited is rendered ahead, where there is time for it
 FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
 IDLE_S = 0.01
+# An exchange is in time where the page has not come to it: so long does the way there take. Each that was late makes it
+# longer for the rest of the play.
+EXCHANGE_MS, LATER = 14.0, 1.4
+SETTLED_S = 0.5  # after it was played, nobody says any more that an exchange was late
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
 Message = bytes | BaseModel
 Array32 = NDArray[np.float32]  # half as much to hand to the process that measures
@@ -83,8 +90,13 @@ class LivePlay:
         self._queue = QueueLength(play.queue_ms, sample_rate_hz=self._rate)
         self._sent = self._played = self._metered = 0
         self._load = 0.0  # part of the time that rendering takes
-        self._seq = 0
-        self._first, self._mix = first, first.mix
+        self._first, self._change = first, first
+        self._revising = Revising(self._player, first.mix)
+        self._player.keep_from(0)
+        self._exchange_ms = EXCHANGE_MS
+        self._exchanging = False  # what is rendered next is waited for
+        self._refusals = 0
+        self._reported_s = 0.0
         self._recent: deque[tuple[Array, Array]] = deque()
         self._watch(first.watch_id)
         self._next_meter_s = self._next_spectra_s = 0.0
@@ -98,7 +110,7 @@ class LivePlay:
 
     def start(self) -> Iterator[Message]:
         """Yield the first queue of sound."""
-        yield self._applied(self._first, 0)
+        yield self._applied(self._first, Made(0, self._first.mix))
         load = self._probed_load()
         if load > HEAVY_AHEAD:
             self._become_heavy(load)
@@ -115,18 +127,53 @@ class LivePlay:
         return (self._clock() - started_s) * self._player.n_tracks * self._rate / n_frames if n_frames else 0.0
 
     def apply(self, change: Change) -> Iterator[Message]:
-        """Go on with another mix from the next control step on; one that is the same is only noted."""
-        frame = self._player.frame
-        is_other = change.mix != self._mix
-        if is_other:
-            self._player.apply(change.mix)
-        self._mix, self._seq = change.mix, change.seq
+        """Go on with another mix from where the page has not come to; one that is the same is only noted."""
+        is_other = change.mix != self._revising.mix
+        self._change = change
         self._watch(change.watch_id)
-        yield self._applied(change, frame, told=is_other)
+        if not is_other:
+            yield self._applied(change, Made(self._player.frame, change.mix), told=False)
+            return
+        made = self._revising.change(change.mix, from_frame=self._surely_ahead())
+        self._resend_from(self._player.rendered_frames)
+        yield self._applied(change, made)
+        yield from self._fill()
 
-    def _applied(self, change: Change, frame: int, *, told: bool = True) -> Applied:
-        mix = change.mix if self._play.log and told else None
-        return Applied(epoch=self._play.epoch, seq=change.seq, revision=change.revision, frame=frame, mix=mix)
+    def _surely_ahead(self) -> int:
+        """Return a stream frame that the page has not come to when sound for it arrives."""
+        since_s = min(max(self._clock() - self._reported_s, 0.0), self._exchange_ms / 1e3)
+        return self._played + round((since_s + self._exchange_ms / 1e3) * self._rate)
+
+    def _resend_from(self, frame: int) -> None:
+        """Let what was sent from a frame on be sent anew."""
+        again = self._sent - frame
+        self._exchanging = again > 0
+        self._ended = self._ended and not self._exchanging
+        self._sent = frame
+        while again > 0 and self._recent:
+            again -= self._recent.pop()[0].shape[1]
+
+    def late(self, message: Late) -> Iterator[Message]:
+        """Go on behind what the page holds: what was to be exchanged came too late."""
+        if message.epoch != self._play.epoch or message.refusals != self._refusals + 1:
+            return
+        self._refusals = message.refusals
+        self._exchange_ms *= LATER
+        held = max(min(message.held_frames, self._player.rendered_frames + self._rate), self._played)
+        for made in self._revising.refuse(message.frame + CONTROL_FRAMES, held_until=held):
+            yield self._applied(self._change, made)
+        self._resend_from(self._player.rendered_frames)
+        self._exchanging = False
+        yield from self._fill()
+
+    def _applied(self, change: Change, made: Made, *, told: bool = True) -> Applied:
+        return Applied(
+            epoch=self._play.epoch,
+            seq=change.seq,
+            revision=change.revision,
+            frame=made.frame,
+            mix=made.mix if self._play.log and told else None,
+        )
 
     def takes_long(self, change: Change) -> bool:
         """Tell whether the queue might not outlast a change, so that it is to be prepared first."""
@@ -143,7 +190,10 @@ class LivePlay:
         if message.epoch != self._play.epoch:
             return
         self._played = min(message.played_frames, self._sent)  # nobody has played what was never sent
-        now_s = self._clock()
+        now_s = self._reported_s = self._clock()
+        settled = self._played - round(SETTLED_S * self._rate)
+        self._player.keep_from(settled)
+        self._revising.settle(settled)
         self._queue.report(held_frames=self._sent - self._played, underruns=message.underruns, now_s=now_s)
         yield from self._fill()
         if now_s >= self._next_meter_s and self._sent > self._metered:
@@ -167,15 +217,24 @@ class LivePlay:
         while not self._ended and self._sent - self._played < self._queue.aim_frames:
             position = self._player.position
             started_s = self._clock()
-            n_frames = LONG_CHUNK_FRAMES if self._queue.aim_ms > LONG_QUEUE_MS else CHUNK_FRAMES
+            is_long = self._queue.aim_ms > LONG_QUEUE_MS and not self._exchanging
+            n_frames = LONG_CHUNK_FRAMES if is_long else CHUNK_FRAMES
+            self._exchanging = False
             sound = self._player.render(n_frames)
             part = (self._clock() - started_s) * self._rate / n_frames
             self._load += LOAD_SMOOTHING * n_frames / CHUNK_FRAMES * (part - self._load)
             if self._load > HEAVY_LOAD:
                 self._become_heavy(self._load)
-            yield pack_sound(sound, epoch=self._play.epoch, stream_frame=self._sent, position=position, seq=self._seq)
+            yield pack_sound(
+                sound,
+                epoch=self._play.epoch,
+                stream_frame=self._sent,
+                position=position,
+                seq=self._change.seq,
+                refusals=self._refusals,
+            )
             self._sent += n_frames
-            if self._mix.loop() is None and position > self._song_end() + TAIL_S * self._rate:
+            if self._revising.mix.loop() is None and position > self._song_end() + TAIL_S * self._rate:
                 self._ended = True
                 yield Ended(epoch=self._play.epoch)
 
@@ -185,7 +244,7 @@ class LivePlay:
         self._queue.lengthen(min(QUEUE_MS_OF_LOAD * load, LONGEST_HEAVY_QUEUE_MS))
 
     def _song_end(self) -> int:
-        return max((t.start_frame + self._open(t.audio_id).n_frames for t in self._mix.tracks), default=0)
+        return max((t.start_frame + self._open(t.audio_id).n_frames for t in self._revising.mix.tracks), default=0)
 
     def _meter(self) -> Meter:
         guard = self._player.guard
