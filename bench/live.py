@@ -27,6 +27,7 @@ import time
 import urllib.request
 import uuid
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -199,17 +200,27 @@ def main() -> None:
         run(root, arguments)
 
 
-def run(root: Path, arguments: argparse.Namespace) -> None:
-    """Measure one checkout."""
+@contextmanager
+def started(root: Path, port: int) -> Iterator[str]:
+    """Run the application of a checkout in a throw-away folder; yield its address."""
     data = Path(tempfile.mkdtemp(prefix="mivlo-bench-"))
     data.chmod(0o755)
-    command = [str(root / "mivlo"), "start", "--no-demo", "--port", str(arguments.port), "--data", str(data / "data")]
+    command = [str(root / "mivlo"), "start", "--no-demo", "--port", str(port), "--data", str(data / "data")]
     application = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
     try:
         assert application.stdout is not None
         while "Mivlo is at" not in application.stdout.readline():
             assert application.poll() is None, "the application did not start"
-        base = f"http://127.0.0.1:{arguments.port}"
+        yield f"http://127.0.0.1:{port}"
+    finally:
+        application.send_signal(signal.SIGINT)
+        application.wait(30)
+        shutil.rmtree(data, ignore_errors=True)
+
+
+def run(root: Path, arguments: argparse.Namespace) -> None:
+    """Measure one checkout."""
+    with started(root, arguments.port) as base, sync_playwright() as playwright:
         session_id = fill_session(
             base,
             tracks=arguments.tracks,
@@ -217,15 +228,10 @@ def run(root: Path, arguments: argparse.Namespace) -> None:
             n_dynamic=arguments.dynamic,
             n_planes=arguments.planes,
         )
-        with sync_playwright() as playwright:
-            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-            page = browser.new_page(viewport={"width": 1280, "height": 800})
-            measure(page, base, session_id, arguments.minutes, arguments.tracks)
-            browser.close()
-    finally:
-        application.send_signal(signal.SIGINT)
-        application.wait(30)
-        shutil.rmtree(data, ignore_errors=True)
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        measure(page, base, session_id, arguments.minutes, arguments.tracks)
+        browser.close()
 
 
 if __name__ == "__main__":

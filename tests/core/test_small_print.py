@@ -5,24 +5,29 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
+import soundfile
 from scipy.optimize import brentq
 from scipy.signal import butter, sosfilt
 
+from mivlo.core.audiofile import write_blocks
+from mivlo.core.channel import lane_of, put_lane_back
 from mivlo.core.engine.guard import Guard
 from mivlo.core.engine.mix import GuardReference, Mix
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import ArraySource
+from mivlo.core.ensemble.clashes import find_clashes
 from mivlo.core.ensemble.contest import Contest, Outcome, contest_between, outcome
 from mivlo.core.ensemble.erb_map import erb_map
 from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.listening import MixedTrack, hear
+from mivlo.core.ensemble.right_of_way import goes_first
 from mivlo.core.ensemble.yielding import Region, _least
 from mivlo.core.filters import analog
 from mivlo.core.filters.analog import butterworth, response
 from mivlo.core.finder.proposals import with_threshold
-from mivlo.core.level_match import loudness_of
+from mivlo.core.level_match import Loudness, loudness_of, matched
 from mivlo.core.loudness import integrated_loudness, true_peak_db
-from mivlo.core.model import Group, LedgerEntry, Track
+from mivlo.core.model import Group, LedgerEntry, RightOfWay, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.units import octaves_to_q
@@ -156,3 +161,43 @@ def test_a_yield_is_no_deeper_than_it_need_be_and_the_cheapest_of_those(part):
         if missed(24.0) > 0:
             kept.append(with_dip(place, wide * region.octaves, brentq(missed, 0.0, 24.0, xtol=0.05)).yielding)
     assert result.yielding > max(kept) - 0.02 * rest.yielding
+
+
+def test_the_louder_of_two_readings_is_turned_down():
+    loud, soft = (Loudness(loudness_lufs=lufs, true_peak_db=-1.0) for lufs in (-12.0, -15.5))
+    assert (matched(loud, soft).match_before_db, matched(loud, soft).match_after_db) == (-3.5, 0.0)
+    assert (matched(soft, loud).match_before_db, matched(soft, loud).match_after_db) == (0.0, -3.5)
+
+
+@pytest.mark.parametrize(("channel", "wanted"), [("mid", (5.0, 4.0)), ("side", (5.0, 0.0)), ("right", (3.0, 4.0))])
+def test_what_a_move_makes_of_mid_or_side_comes_back_into_both_channels(channel, wanted):
+    x = np.array([[3.0], [2.0]])  # mid 2.5, side 0.5: left is their sum, right their difference
+    before = lane_of(x, channel)
+    put_lane_back(x, channel, before, before + 2.0)
+    assert x.ravel().tolist() == list(wanted)
+
+
+def test_without_a_rule_the_first_in_the_order_goes_first():
+    rights, order = RightOfWay(), ["voice", "drum", "organ"]
+    for pair in (("drum", "voice"), ("voice", "drum")):
+        assert goes_first(rights, order, *pair, low_hz=300.0, high_hz=600.0) == "voice"
+
+
+def test_what_is_not_to_be_dithered_keeps_its_bits(tmp_path):
+    steps = np.arange(-4_000, 4_000)[None, :] / 2.0**23  # whole steps of 24 bits
+    for dither in (False, True):
+        path = tmp_path / f"{dither}.wav"
+        write_blocks(path, [steps], n_channels=1, sample_rate_hz=RATE, output="wav-24", dither=dither)
+        assert np.array_equal(soundfile.read(path)[0], steps[0]) == (not dither)
+
+
+def test_clashes_with_short_breaths_between_are_one_stretch():
+    beats = np.zeros((2, 1, 6 * RATE))
+    times = np.arange(6 * RATE) / RATE
+    for index, level in enumerate((0.02, 0.3)):
+        on = (times % 0.5 < 0.4) & (times > 1.0) & (times < 5.0)
+        beats[index, 0] = level * on * np.random.default_rng(index).standard_normal(6 * RATE)
+    maps = [MixedTrack(erb_map(ArraySource(x), start=0, end=6 * RATE, sample_rate_hz=RATE)) for x in beats]
+    first, *_ = find_clashes(hear(maps, full_scale_db=100.0))
+    assert len(first.times) == 1
+    assert first.times[0][1] - first.times[0][0] > 3.5
