@@ -101,10 +101,10 @@ def mix_of(step: int) -> Mix:
     return Mix(tracks=tuple(tracks))
 
 
-@pytest.mark.parametrize("tick_s", [0.0, 0.1])
+@pytest.mark.parametrize("tick_s", [0.0, 0.01])
 @pytest.mark.parametrize("is_slow", [False, True])
 def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_same(folder, tick_s, is_slow):
-    # A clock by which no rendering takes any time, or each takes a tenth of a second: too much for a session like this.
+    # A clock by which no rendering takes any time, or each takes a hundredth of a second: too much for a session like this.
     ticks = itertools.count()
     play = play_of(mix_of(0), folder, clock=lambda: tick_s * next(ticks))
     page = Played()
@@ -125,7 +125,7 @@ def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_sa
     for step in range(1, 12 * TRACKS):
         sent = list(play.apply(Change(step, step, mix_of(step))))
         if is_slow and not step % 5:  # meanwhile much was played, and the monitor hears of that first
-            page.played_frames = min(page.played_frames + 1_500, page.n_frames)
+            page.played_frames = min(page.played_frames + 5_000, page.n_frames)
             sent += play.held(Held(epoch=1, played_frames=page.played_frames, underruns=0))
         take(sent)
         page.played_frames = min(page.played_frames + 700, page.n_frames)
@@ -145,7 +145,7 @@ def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_sa
     # What has been played is let go of: it reads as silence.
     assert tick_s or not any(play._player.strip(f"t{track}").read(0, 64).any() for track in range(TRACKS))
     queue_ms = [told["queue_ms"] for told in page.told("meter")]
-    assert queue_ms[-1] >= 160.0 if tick_s else queue_ms[-1] == 36.0
+    assert queue_ms[-1] > 70.0 if tick_s else queue_ms[-1] == 36.0
 
 
 def test_a_change_that_takes_long_is_prepared_while_play_goes_on_and_only_the_newest_is_applied(folder):

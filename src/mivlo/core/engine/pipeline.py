@@ -18,9 +18,7 @@ from mivlo.core.units import Array
 __all__ = ["SAVE_EVERY_FRAMES", "SELDOM_FRAMES", "Pipeline", "ReadInput"]
 
 SAVE_EVERY_FRAMES = 4_096
-SELDOM_FRAMES = (
-    32_768  # what is rendered far ahead is seldom taken back: larger blocks, fewer saved states, half the time
-)
+SELDOM_FRAMES = 8_192  # what is rendered far ahead is seldom taken back: larger blocks, fewer saved states
 BLOCK_FRAMES = 32_768  # at most at a time; where states are saved, up to the next of the places where that is done
 TRACES_KEPT_FRAMES = 16_384  # behind the play position, for offcuts
 
@@ -90,13 +88,9 @@ class Pipeline:
             self._save_all()
         self._specs = tuple(specs)
 
-    def was_retuned_after(self, frame: int) -> bool:
-        """Tell whether its stages were others at a frame."""
-        return bool(self._retunes) and self._retunes[-1][0] > frame
-
     def rewind(self, frame: int, read_input: ReadInput, read_key: ReadKey) -> None:
         """Take all stages back to where each has taken in just the frames before `frame`, as they were then."""
-        while self.was_retuned_after(frame):
+        while self._retunes and self._retunes[-1][0] > frame:
             self._specs = self._retunes.pop()[1]
         if all(placed.at == frame for placed in self._placed):
             self.position = frame

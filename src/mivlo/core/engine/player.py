@@ -22,7 +22,7 @@ from mivlo.core.engine.pipeline import SELDOM_FRAMES
 from mivlo.core.engine.plan import audition_spec, ledger_specs
 from mivlo.core.engine.ramp import STEPS, Ramp
 from mivlo.core.engine.source import Source, SpansSource, Transport, read_looped
-from mivlo.core.engine.strip import SELDOM_BLOCK_FRAMES, Strip, pan_gains, start_of_preroll
+from mivlo.core.engine.strip import Strip, pan_gains, start_of_preroll
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.model import Group, StripBase, Track
 from mivlo.core.processors.stage import StageSpec
@@ -34,7 +34,6 @@ __all__ = ["DIM_DB", "Blown", "Doing", "OpenSource", "Player", "on_grid"]
 DIM_DB = -20.0
 PROBE_FADE_FRAMES = (STEPS + 2) * CONTROL_FRAMES
 EDITED_LATELY_S = 0.6  # since the last but one time
-URGENT_FRAMES = 16_384
 FORGET_EVERY_FRAMES = 8_192
 
 
@@ -304,12 +303,9 @@ class Player:
         if not behind:
             return 0
         strip = min(behind, key=lambda one: one.ready_until)
-        # Those that are about to be heard take turns more often.
-        is_urgent = strip.ready_until < self._frame + URGENT_FRAMES
-        n_frames = SELDOM_BLOCK_FRAMES if is_urgent else SELDOM_FRAMES
-        strip.extend(strip.ready_until + n_frames)
+        strip.extend(strip.ready_until + SELDOM_FRAMES)
         strip.forget_before(self._needed_from)
-        return n_frames
+        return SELDOM_FRAMES
 
     def stop_working_ahead(self) -> None:
         """Let everything be rendered when it is needed, in small blocks, until somebody works ahead again."""

@@ -9,21 +9,18 @@ from typing import Protocol
 
 import numpy as np
 
-from mivlo.core.engine.pipeline import Pipeline
+from mivlo.core.engine.pipeline import SELDOM_FRAMES, Pipeline
 from mivlo.core.engine.ramp import STEPS, Ramp
 from mivlo.core.engine.tape import Tape
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.processors.stage import ReadKey, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["SELDOM_BLOCK_FRAMES", "Extra", "Strip", "pan_gains", "start_of_preroll"]
+__all__ = ["Extra", "Strip", "pan_gains", "start_of_preroll"]
 
 BLOCK_GRID_FRAMES = 8_192  # pre-rolls begin on it, so that moves that work on blocks keep one grid from sample 0
 PREROLL_S = 1.0
 LEAST_BLOCK_FRAMES = 1_024
-SELDOM_BLOCK_FRAMES = (
-    8_192  # at once, of what is not expected to change: a third of the time of as much in small blocks
-)
 FADE_FRAMES = STEPS * CONTROL_FRAMES
 _FADE = 0.5 - 0.5 * np.cos(np.pi * (np.arange(FADE_FRAMES) + 0.5) / FADE_FRAMES)
 
@@ -90,6 +87,7 @@ class Strip:
         self._tail: tuple[int, Array] | None = None
         self._replaced: deque[_Replaced] = deque()  # oldest first
         self.fixed_before = frame  # what lies before this frame cannot be taken back
+        self.changed_at = frame  # no change of its stages is later
         self._extras: list[tuple[Extra, Ramp]] = []
         self._normal = Ramp(1.0)
         self._pending = np.zeros((n_channels, 0))  # what the stages have given beyond what is ready
@@ -131,7 +129,7 @@ class Strip:
             if until > self.ready_until:
                 if self._rewindable:
                     # Somewhat more than was asked for: many small blocks cost more than the work in them.
-                    block = SELDOM_BLOCK_FRAMES if self.seldom else LEAST_BLOCK_FRAMES
+                    block = SELDOM_FRAMES if self.seldom else LEAST_BLOCK_FRAMES
                     until = -(-until // block) * block
                 made = self._produce(self.ready_until, until)
                 with self._tape_lock:
@@ -175,6 +173,7 @@ class Strip:
                     self._replaced.append(_Replaced(frame, self._pipeline, self._tail))
                 self._pipeline = self._started(specs, frame)
                 self._tail = (frame, tail)
+            self.changed_at = frame
             for extra, _ in self._extras:
                 extra.cut()
             return True
@@ -184,17 +183,18 @@ class Strip:
 
         Returns whether what it gives from that frame on is another than before.
         """
+        faded = [ramp.take_back(frame) for ramp in (self.left, self.right)]
+        if not (stale or self.changed_at > frame):
+            return any(faded)  # without waiting for stages that run ahead just now
         with self.lock:
-            others = stale or self._pipeline.was_retuned_after(frame)
             while self._replaced and self._replaced[-1].frame > frame:
-                replaced, others = self._replaced.pop(), True
+                replaced = self._replaced.pop()
                 self._pipeline, self._tail = replaced.pipeline, replaced.tail
-            if others:
-                self._go_back(frame)
-                for extra, _ in self._extras:
-                    extra.cut()
-            faded = [ramp.take_back(frame) for ramp in (self.left, self.right)]
-            return others or any(faded)
+            self._go_back(frame)
+            self.changed_at = frame
+            for extra, _ in self._extras:
+                extra.cut()
+            return True
 
     def aim_extra(self, extra: Extra | None, *, frame: int, starting: bool) -> None:
         """Fade to what is heard in its place from a frame on, or back from it."""

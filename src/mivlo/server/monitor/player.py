@@ -47,9 +47,11 @@ PREPARED_QUEUE_MS = 100.0  # what a prepared change still takes: 20 to 60 ms, wh
 AHEAD_S = 1.2  # how far what is not being edited is rendered ahead, where there is time for it
 FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
 IDLE_S = 0.01
-# An exchange is in time where the page has not come to it: so long does the way there take. Each that was late makes it
-# longer for the rest of the play.
-EXCHANGE_MS, LATER = 14.0, 1.4
+# An exchange is in time where the page has not come to it: so long does the way there take, beside the making. Each
+# that was late makes it longer, each that was in time a little shorter.
+ON_THE_WAY_MS, LATER, IN_TIME = 9.0, 1.4, 0.99
+MAKING_FADES = 0.95  # the longest of the last ones counts, less and less
+PIECES_AT_ONCE = 2  # of sound, for one message: a change that comes meanwhile does not wait for a whole queue
 SETTLED_S = 0.5  # after it was played, nobody says any more that an exchange was late
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
 Message = bytes | BaseModel
@@ -93,7 +95,7 @@ class LivePlay:
         self._first, self._change = first, first
         self._revising = Revising(self._player, first.mix)
         self._player.keep_from(0)
-        self._exchange_ms = EXCHANGE_MS
+        self._on_the_way_ms, self._making_ms = ON_THE_WAY_MS, 0.0
         self._exchanging = False  # what is rendered next is waited for
         self._refusals = 0
         self._reported_s = 0.0
@@ -134,15 +136,22 @@ class LivePlay:
         if not is_other:
             yield self._applied(change, Made(self._player.frame, change.mix), told=False)
             return
+        self._on_the_way_ms = max(IN_TIME * self._on_the_way_ms, ON_THE_WAY_MS)
+        began_s = self._clock()
         made = self._revising.change(change.mix, from_frame=self._surely_ahead())
         self._resend_from(self._player.rendered_frames)
         yield self._applied(change, made)
-        yield from self._fill()
+        sound = self._fill(PIECES_AT_ONCE)
+        if first := next(sound, None):
+            self._making_ms = max(1e3 * (self._clock() - began_s), MAKING_FADES * self._making_ms)
+            yield first
+        yield from sound
 
     def _surely_ahead(self) -> int:
         """Return a stream frame that the page has not come to when sound for it arrives."""
-        since_s = min(max(self._clock() - self._reported_s, 0.0), self._exchange_ms / 1e3)
-        return self._played + round((since_s + self._exchange_ms / 1e3) * self._rate)
+        since_ms = 1e3 * (self._clock() - self._reported_s)
+        ahead = round((since_ms + self._making_ms + self._on_the_way_ms) / 1e3 * self._rate)
+        return min(self._played + ahead, self._sent)
 
     def _resend_from(self, frame: int) -> None:
         """Let what was sent from a frame on be sent anew."""
@@ -158,7 +167,7 @@ class LivePlay:
         if message.epoch != self._play.epoch or message.refusals != self._refusals + 1:
             return
         self._refusals = message.refusals
-        self._exchange_ms *= LATER
+        self._on_the_way_ms *= LATER
         held = max(min(message.held_frames, self._player.rendered_frames + self._rate), self._played)
         for made in self._revising.refuse(message.frame + CONTROL_FRAMES, held_until=held):
             yield self._applied(self._change, made)
@@ -195,7 +204,7 @@ class LivePlay:
         self._player.keep_from(settled)
         self._revising.settle(settled)
         self._queue.report(held_frames=self._sent - self._played, underruns=message.underruns, now_s=now_s)
-        yield from self._fill()
+        yield from self._fill(PIECES_AT_ONCE)
         if now_s >= self._next_meter_s and self._sent > self._metered:
             self._next_meter_s, self._metered = now_s + METER_S, self._sent
             yield self._meter()
@@ -213,8 +222,11 @@ class LivePlay:
         before, after = (np.concatenate(parts, axis=1, dtype=np.float32) for parts in zip(*self._recent, strict=True))
         return track_id, before, after
 
-    def _fill(self) -> Iterator[Message]:
-        while not self._ended and self._sent - self._played < self._queue.aim_frames:
+    def _fill(self, most_pieces: int | None = None) -> Iterator[Message]:
+        """Yield sound until the queue is as long as it should be; no more than so many pieces, if any, at once."""
+        n_pieces = 0
+        while not self._ended and self._sent - self._played < self._queue.aim_frames and n_pieces != most_pieces:
+            n_pieces += 1
             position = self._player.position
             started_s = self._clock()
             is_long = self._queue.aim_ms > LONG_QUEUE_MS and not self._exchanging
