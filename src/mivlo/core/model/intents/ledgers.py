@@ -106,42 +106,49 @@ class SetLedger(_OnLedger):
         return set_fields(session, self.strip_id, self.fields, self.seen)
 
 
-class AnswerSuspect(_OnLedger):
+class _Answer(_OnLedger):
+    """By a move, or as wanted: then with a keeper."""
+
+    answer: str
+    entry: LedgerEntry | None = None
+    keeper: Keeper | None = None
+
+    @model_validator(mode="after")
+    def _brings_what_it_needs(self) -> Self:
+        if self.answer in ("cut", "tame") and self.entry is None:
+            raise ValueError(f"answer={self.answer} needs an entry with its move")
+        if self.answer == "wanted" and self.keeper is None:
+            raise ValueError("answer=wanted needs a keeper")
+        return self
+
+    def _answered(self, session: Session) -> Session:
+        if self.entry is not None:
+            return AddMove(treatment=self.treatment, strip_id=self.strip_id, entry=self.entry).apply(session)
+        return session.with_strip(self.strip_id, lambda strip: {"keepers": (*strip.keepers, self.keeper)})
+
+
+class AnswerSuspect(_Answer):
     """Judge a suspect: by a move, as wanted, or as no fault."""
 
     do: Literal["answer-suspect"] = "answer-suspect"
     answer: Literal["cut", "tame", "wanted", "not-a-fault"]
     hz: float = Field(ge=20.0, le=20_000.0)
     q: float = Field(ge=0.1, le=100.0)
-    entry: LedgerEntry | None = None
-    keeper: Keeper | None = None
-
-    @model_validator(mode="after")
-    def _brings_what_it_needs(self) -> Self:
-        _needs(self.answer, self.entry, self.keeper)
-        return self
 
     def apply(self, session: Session) -> Session:
         """Return the session with the answer. Raises as `Intent.apply`. Source: ours."""
         if self.answer == "not-a-fault":
             place = Dismissed(hz=self.hz, wide=self.q < WIDE_BELOW_Q)
             return session.with_strip(self.strip_id, lambda strip: {"dismissed": (*strip.dismissed, place)})
-        return _answered(session, self, self.entry, self.keeper)
+        return self._answered(session)
 
 
-class AnswerPin(_OnLedger):
+class AnswerPin(_Answer):
     """Judge a pin, by a move or as wanted; the pin goes."""
 
     do: Literal["answer-pin"] = "answer-pin"
     answer: Literal["cut", "tame", "wanted"]
     pin: Pin
-    entry: LedgerEntry | None = None
-    keeper: Keeper | None = None
-
-    @model_validator(mode="after")
-    def _brings_what_it_needs(self) -> Self:
-        _needs(self.answer, self.entry, self.keeper)
-        return self
 
     def apply(self, session: Session) -> Session:
         """Return the session with the answer. Raises as `Intent.apply`. Source: ours."""
@@ -151,7 +158,7 @@ class AnswerPin(_OnLedger):
                 raise ConflictError(f"{strip.name}: this pin at {self.pin.hz:.0f} Hz was answered from another page")
             return {"pins": tuple(pin for pin in strip.pins if pin != self.pin)}
 
-        return _answered(session.with_strip(self.strip_id, without_pin), self, self.entry, self.keeper)
+        return self._answered(session.with_strip(self.strip_id, without_pin))
 
 
 def set_fields(session: Session, strip_id: str, fields: Frozen, seen: Frozen) -> Session:
@@ -173,16 +180,3 @@ def _entry(strip: StripBase, entry_id: str) -> LedgerEntry:
         if entry.id == entry_id:
             return entry
     raise ConflictError(f"{strip.name}: this move was removed from another page meanwhile; undo brings it back")
-
-
-def _needs(answer: str, entry: LedgerEntry | None, keeper: Keeper | None) -> None:
-    if answer in ("cut", "tame") and entry is None:
-        raise ValueError(f"answer={answer} needs an entry with its move")
-    if answer == "wanted" and keeper is None:
-        raise ValueError("answer=wanted needs a keeper")
-
-
-def _answered(session: Session, intent: _OnLedger, entry: LedgerEntry | None, keeper: Keeper | None) -> Session:
-    if entry is not None:
-        return AddMove(treatment=intent.treatment, strip_id=intent.strip_id, entry=entry).apply(session)
-    return session.with_strip(intent.strip_id, lambda strip: {"keepers": (*strip.keepers, keeper)})
