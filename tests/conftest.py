@@ -8,6 +8,7 @@ import socket
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -15,6 +16,12 @@ from pathlib import Path
 
 import httpx
 import pytest
+import uvicorn
+
+from mivlo.server.access import LocalOnly
+from mivlo.server.app import create_app
+from mivlo.server.db.cluster import start_cluster
+from mivlo.server.db.engine import engine, migrate
 
 ROOT = Path(__file__).parents[1]
 START_SECONDS = 120.0
@@ -108,6 +115,30 @@ def http(mivlo: Running) -> Iterator[httpx.Client]:
     """Return a client of the API."""
     with httpx.Client(base_url=mivlo.url, timeout=60.0, trust_env=False) as client:
         yield client
+
+
+@pytest.fixture(scope="session")
+def api(scratch: Path) -> Iterator[httpx.Client]:
+    """Return a client of the API in this very process, on a database of its own: for whatever needs no other one."""
+    data = scratch / "in-process"
+    (data / "audio").mkdir(parents=True)
+    cluster = start_cluster(data / "database")
+    os.environ |= {"MIVLO_DATA": str(data), "MIVLO_DATABASE_URL": cluster.url}
+    migrate()
+    port = free_pair_of_ports()
+    app = LocalOnly(create_app(web=ROOT / "web/dist"), own_port=port, page_port=port)
+    server = uvicorn.Server(uvicorn.Config(app, port=port, log_level="warning"))
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    while not server.started:
+        assert thread.is_alive()
+        time.sleep(0.02)
+    with httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=60.0, trust_env=False) as client:
+        yield client
+    server.should_exit = True
+    thread.join()
+    engine().dispose()
+    cluster.stop()
 
 
 @pytest.fixture(scope="session")

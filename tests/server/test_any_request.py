@@ -132,20 +132,20 @@ def answer_to(http: httpx.Client, method: str, path: str, operation: dict, drawe
 
 
 @pytest.mark.parametrize("seed", [1, 2])
-def test_no_request_breaks_the_server_and_all_refusals_say_why(http, seed):
-    state = session_with_track(http)
-    state = edit(http, state, set_track(state, ledger=[bell()])).json()
+def test_no_request_breaks_the_server_and_all_refusals_say_why(api, seed):
+    state = session_with_track(api)
+    state = edit(api, state, set_track(state, ledger=[bell()])).json()
     track = state["tracks"][0]
-    drawer = Drawer(http.get("/openapi.json").json(), np.random.default_rng(seed))
+    drawer = Drawer(api.get("/openapi.json").json(), np.random.default_rng(seed))
     failed, answered = [], 0
     for method, path, operation in operations(drawer.api):
         for turn in range(PER_EDIT if path.endswith("/edits") else PER_OPERATION):
-            now = http.get(f"/api/sessions/{state['id']}").json()
+            now = api.get(f"/api/sessions/{state['id']}").json()
             history = (now["undo"] or now["redo"])["edit_id"]
             ids = {"session_id": state["id"], "track_id": track["id"], "strip_id": track["id"], "entry_id": "e1"}
             drawer.known = ids | {"audio_id": track["audio_id"], "of": history, "id": uuid.uuid4().hex}
             drawer.absurd = HOW_ABSURD[turn % len(HOW_ABSURD)]
-            status, text, asked = answer_to(http, method, path, operation, drawer)
+            status, text, asked = answer_to(api, method, path, operation, drawer)
             answered += status < 300
             if status >= 500:
                 failed.append(f"{status} to {asked}: {text[:300]}")
@@ -153,8 +153,8 @@ def test_no_request_breaks_the_server_and_all_refusals_say_why(http, seed):
                 assert len(json.loads(text)["message"]) > 10, asked
     assert not failed, f"{len(failed)}: {failed[:5]}"
     assert answered > 200  # most of them would otherwise stop at the door
-    again = session_with_track(http)  # the server works as before
-    assert edit(http, again, set_track(again, gain_db=-3)).status_code == 200
+    again = session_with_track(api)  # the server works as before
+    assert edit(api, again, set_track(again, gain_db=-3)).status_code == 200
 
 
 @pytest.mark.parametrize("seed", [1, 2])

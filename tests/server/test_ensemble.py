@@ -92,65 +92,65 @@ def test_a_clash_is_seen_decided_answered_proven_and_undone(http, mivlo):
     assert hat in view["order"]
 
 
-def test_the_user_decides_who_goes_first(http):
-    state = clashing(http)
+def test_the_user_decides_who_goes_first(api):
+    state = clashing(api)
     voice, organ, hat = (track["id"] for track in state["tracks"])
-    clash = ensemble(http, state)["clashes"][0]
+    clash = ensemble(api, state)["clashes"][0]
     turned = {"do": "set-order", "order": [organ, hat, voice], "seen": []}
-    state = edit(http, state, turned).json()
-    view = ensemble(http, state)
+    state = edit(api, state, turned).json()
+    view = ensemble(api, state)
     assert view["order"] == [organ, hat, voice]
     assert view["clashes"][0]["first"] == organ
     # Now the voice yields, though it is the one that is hidden.
-    assert drafted(http, state, clash["id"]).json()["strip_id"] == voice
+    assert drafted(api, state, clash["id"]).json()["strip_id"] == voice
     rule = {"one": voice, "other": organ, "low_hz": 450.0, "high_hz": 1_600.0, "first": voice}
-    state = edit(http, state, {"do": "answer-clash", "rule": rule}).json()
-    assert ensemble(http, state)["clashes"][0]["first"] == voice
+    state = edit(api, state, {"do": "answer-clash", "rule": rule}).json()
+    assert ensemble(api, state)["clashes"][0]["first"] == voice
     stay = {"do": "answer-clash", "rule": {**rule, "one": organ, "other": voice, "first": None}}
-    state = edit(http, state, stay).json()
+    state = edit(api, state, stay).json()
     assert len(state["right_of_way"]["exceptions"]) == 1
-    assert ensemble(http, state)["clashes"][0]["first"] is None
-    refused = drafted(http, state, clash["id"])
+    assert ensemble(api, state)["clashes"][0]["first"] is None
+    refused = drafted(api, state, clash["id"])
     assert (refused.status_code, refused.json()["message"][:9]) == (422, "both stay")
-    assert drafted(http, state, "nothing").status_code == 404
+    assert drafted(api, state, "nothing").status_code == 404
 
 
-def test_a_group_counts_as_one(http):
-    state = clashing(http)
+def test_a_group_counts_as_one(api):
+    state = clashing(api)
     organ, hat = (track["id"] for track in state["tracks"][1:])
     group = "0123456789abcdef0123456789abcdef"
     state = edit(
-        http, state, {"do": "add-group", "group_id": group, "name": "Band"}, set_track(state, 1, group_id=group),
+        api, state, {"do": "add-group", "group_id": group, "name": "Band"}, set_track(state, 1, group_id=group),
         set_track(state, 2, group_id=group),
     ).json()  # fmt: skip
-    view = ensemble(http, state)
+    view = ensemble(api, state)
     assert {one["name"] for one in view["columns"]} == {"voice", "Band"}
     clash = view["clashes"][0]
     assert clash["by"] == group
-    draft = drafted(http, state, clash["id"]).json()
+    draft = drafted(api, state, clash["id"]).json()
     assert (draft["strip_id"], draft["limit_db"]) == (group, 1.0)
-    carved = edit(http, state, set_strip(state["groups"][0], ledger=[draft["entry"]])).json()
-    assert ensemble(http, carved)["proofs"][0]["gained_percent"] > 0
+    carved = edit(api, state, set_strip(state["groups"][0], ledger=[draft["entry"]])).json()
+    assert ensemble(api, carved)["proofs"][0]["gained_percent"] > 0
     assert organ != hat
 
 
-def test_faders_mutes_and_empty_sessions(http):
-    assert ensemble(http, new_session(http))["columns"] == []
-    state = clashing(http)
-    quieter = edit(http, state, set_track(state, 1, gain_db=-30.0)).json()
-    assert ensemble(http, quieter)["clashes"][0]["hidden"] == state["tracks"][1]["id"]
-    muted = edit(http, quieter, set_track(quieter, 1, mute=True)).json()
-    view = ensemble(http, muted)
+def test_faders_mutes_and_empty_sessions(api):
+    assert ensemble(api, new_session(api))["columns"] == []
+    state = clashing(api)
+    quieter = edit(api, state, set_track(state, 1, gain_db=-30.0)).json()
+    assert ensemble(api, quieter)["clashes"][0]["hidden"] == state["tracks"][1]["id"]
+    muted = edit(api, quieter, set_track(quieter, 1, mute=True)).json()
+    view = ensemble(api, muted)
     assert len(view["columns"]) == 2
     assert [one for one in view["clashes"] if one["strength"] > 0.2] == []
 
 
-def test_the_mix_with_and_without_all_moves(http):
-    session = new_session(http)
-    state = upload(http, session["id"], "a.wav", wav(2.0), role="kick").json()
+def test_the_mix_with_and_without_all_moves(api):
+    session = new_session(api)
+    state = upload(api, session["id"], "a.wav", wav(2.0), role="kick").json()
     bell = {"id": "b", "move": {"kind": "bell", "hz": 1_000.0, "gain_db": -9.0, "q": 1.0}}
-    state = edit(http, state, set_track(state, ledger=[bell])).json()
-    told = http.get(f"/api/sessions/{state['id']}/mix/comparison").json()
+    state = edit(api, state, set_track(state, ledger=[bell])).json()
+    told = api.get(f"/api/sessions/{state['id']}/mix/comparison").json()
     at = int(np.argmin(np.abs(np.array(told["hz"]) - 1_000.0)))
     assert told["after_db"][at] - told["before_db"][at] < -8.0
     assert abs(told["after_db"][0] - told["before_db"][0]) < 0.5

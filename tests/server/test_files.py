@@ -67,12 +67,12 @@ def test_several_files_at_once_each_with_its_own_fate(http, mivlo):
     assert not any((mivlo.data / "incoming").iterdir())
 
 
-def test_a_role_is_what_is_said_or_else_what_the_name_says(http):
-    session = new_session(http)
+def test_a_role_is_what_is_said_or_else_what_the_name_says(api):
+    session = new_session(api)
     for name, fields in (("Lead Vox.wav", {}), ("Lead Vox.wav", {"role": "bass"}), ("Track 7.wav", {})):
-        state = upload(http, session["id"], name, wav(0.1), **fields).json()
+        state = upload(api, session["id"], name, wav(0.1), **fields).json()
     assert [track["role"] for track in state["tracks"]] == ["lead voice", "bass", "other"]
-    assert upload(http, session["id"], "a.wav", wav(0.1), role="sitarist").status_code == 422
+    assert upload(api, session["id"], "a.wav", wav(0.1), role="sitarist").status_code == 422
 
 
 @pytest.mark.parametrize(
@@ -90,12 +90,12 @@ def test_names_from_users_never_become_paths(http, mivlo, name):
     )
 
 
-def test_replacing_the_audio_keeps_the_ledger(http):
-    state = session_with_track(http)
-    state = edit(http, state, set_track(state, ledger=[bell()], gain_db=-4)).json()
+def test_replacing_the_audio_keeps_the_ledger(api):
+    state = session_with_track(api)
+    state = edit(api, state, set_track(state, ledger=[bell()], gain_db=-4)).json()
     track = state["tracks"][0]
     address = f"/api/sessions/{state['id']}/tracks/{track['id']}/audio"
-    answer = http.post(address, files={"file": ("take 2.wav", wav(2.0, seed=9))}).json()
+    answer = api.post(address, files={"file": ("take 2.wav", wav(2.0, seed=9))}).json()
     after = answer["tracks"][0]
     assert after["audio_id"] != track["audio_id"]
     assert (after["ledger"], after["gain_db"], answer["audio"][after["audio_id"]]["original_name"]) == (
@@ -103,9 +103,9 @@ def test_replacing_the_audio_keeps_the_ledger(http):
         -4,
         "take 2.wav",
     )
-    refused = http.post(address, files={"file": ("bad.wav", b"")})
+    refused = api.post(address, files={"file": ("bad.wav", b"")})
     assert refused.status_code == 422
-    assert http.get(f"/api/sessions/{state['id']}").json() == answer
+    assert api.get(f"/api/sessions/{state['id']}").json() == answer
 
 
 def test_the_bench_gets_pictures_spectrum_and_match(http, demo):
@@ -144,23 +144,23 @@ def download(http, handover: dict, index: int = 0) -> tuple[np.ndarray, int, str
     return x, rate, answer.headers["content-disposition"]
 
 
-def test_an_untouched_track_comes_back_bit_for_bit(http):
+def test_an_untouched_track_comes_back_bit_for_bit(api):
     data = wav(1.0, rate=44_100, channels=2)
-    session = new_session(http)
-    state = upload(http, session["id"], "Snare top.wav", data).json()
-    state = edit(http, state, set_track(state, start_frame=5_000, gain_db=-9, pan=0.3)).json()
-    x, rate, name = download(http, hand_over(http, state, what="tracks", track_ids=[state["tracks"][0]["id"]]))
+    session = new_session(api)
+    state = upload(api, session["id"], "Snare top.wav", data).json()
+    state = edit(api, state, set_track(state, start_frame=5_000, gain_db=-9, pan=0.3)).json()
+    x, rate, name = download(api, hand_over(api, state, what="tracks", track_ids=[state["tracks"][0]["id"]]))
     assert rate == 44_100
     assert "Snare%20top%20mivlo.wav" in name
     assert np.array_equal(x, soundfile.read(io.BytesIO(data))[0])
 
 
-def test_a_treated_track_is_the_source_times_the_response(http):
-    state = session_with_track(http, seconds=2.0, subtype="FLOAT", silence_s=2.0)
-    state = edit(http, state, set_track(state, ledger=[bell(gain_db=-9.0)])).json()
+def test_a_treated_track_is_the_source_times_the_response(api):
+    state = session_with_track(api, seconds=2.0, subtype="FLOAT", silence_s=2.0)
+    state = edit(api, state, set_track(state, ledger=[bell(gain_db=-9.0)])).json()
     track = state["tracks"][0]
-    done = hand_over(http, state, what="tracks", track_ids=[track["id"]], output="wav-float")
-    y, _, _ = download(http, done)
+    done = hand_over(api, state, what="tracks", track_ids=[track["id"]], output="wav-float")
+    y, _, _ = download(api, done)
     x, _ = soundfile.read(io.BytesIO(wav(2.0, subtype="FLOAT", silence_s=2.0)))
     h = np.fft.rfft(y[:, 0]) / np.fft.rfft(x)  # the silence at the end holds all that rings on
     hz = np.fft.rfftfreq(len(x), 1 / RATE)
@@ -228,13 +228,13 @@ def test_what_cannot_be_handed_over_is_refused_at_once(http):
         assert said in answer.json()["message"]
 
 
-def test_the_settings_list_in_both_forms(http):
-    state = session_with_track(http)
-    state = edit(http, state, set_track(state, ledger=[bell()])).json()
-    rows = list(csv.DictReader(io.StringIO(http.get(f"/api/sessions/{state['id']}/settings-list.csv").text)))
+def test_the_settings_list_in_both_forms(api):
+    state = session_with_track(api)
+    state = edit(api, state, set_track(state, ledger=[bell()])).json()
+    rows = list(csv.DictReader(io.StringIO(api.get(f"/api/sessions/{state['id']}/settings-list.csv").text)))
     told = [(row["track"], row["kind"], row["hz"], row["gain_db"], row["q"]) for row in rows]
     assert told == [("drum", "Bell", "431.00", "-6.00", "8")]
-    page = http.get(f"/api/sessions/{state['id']}/settings-list", params={"track_id": state["tracks"][0]["id"]}).text
+    page = api.get(f"/api/sessions/{state['id']}/settings-list", params={"track_id": state["tracks"][0]["id"]}).text
     assert "half" in page  # the Q convention: the width at half the gain
     assert "431.00" in page
 

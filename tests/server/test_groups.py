@@ -51,60 +51,60 @@ def mix_of(state: dict) -> Mix:
     return mix_of_session(SessionState.model_validate(state))
 
 
-def test_a_group_is_made_treated_dissolved_and_brought_back(http):
-    state = two_tracks(http)
+def test_a_group_is_made_treated_dissolved_and_brought_back(api):
+    state = two_tracks(api)
     group_id = uuid.uuid4().hex
     add = {"do": "add-group", "group_id": group_id, "name": "Pads"}
-    made = edit(http, state, add, set_track(state, group_id=group_id)).json()
+    made = edit(api, state, add, set_track(state, group_id=group_id)).json()
     assert [group["name"] for group in made["groups"]] == ["Pads"]
     assert made["tracks"][0]["group_id"] == group_id
     fields = {"ledger": [bell(), yielding(state["tracks"][1]["id"])], "gain_db": -3.0, "phase": "linear"}
-    treated = edit(http, made, set_strip(made["groups"][0], **fields)).json()
+    treated = edit(api, made, set_strip(made["groups"][0], **fields)).json()
     assert len(treated["groups"][0]["ledger"]) == 2
-    mixed = edit(http, treated, set_strip(state["master"], ledger=[bell("m")])).json()
+    mixed = edit(api, treated, set_strip(state["master"], ledger=[bell("m")])).json()
     assert mix_of(mixed).master.ledger[0].id == "m"
-    gone = edit(http, mixed, {"do": "remove-group", "group_id": group_id}).json()
+    gone = edit(api, mixed, {"do": "remove-group", "group_id": group_id}).json()
     assert gone["groups"] == []
     assert gone["tracks"][0]["group_id"] is None
-    back = step_back(http, gone)
+    back = step_back(api, gone)
     assert back["groups"] == mixed["groups"]
     assert back["tracks"] == mixed["tracks"]
-    refused = edit(http, back, {"do": "remove-group", "group_id": state["master"]["id"]})
+    refused = edit(api, back, {"do": "remove-group", "group_id": state["master"]["id"]})
     assert refused.status_code == 422
-    assert edit(http, back, set_track(back, group_id="nobody")).status_code == 404
+    assert edit(api, back, set_track(back, group_id="nobody")).status_code == 404
 
 
-def test_twins_share_one_ledger_whichever_is_edited(http):
-    state = two_tracks(http)
+def test_twins_share_one_ledger_whichever_is_edited(api):
+    state = two_tracks(api)
     pair = {"do": "pair-tracks", "track_id": state["tracks"][0]["id"], "with_id": state["tracks"][1]["id"]}
-    state = edit(http, state, {**pair, "twin_id": "a" * 32}).json()
-    state = edit(http, state, set_track(state, 1, ledger=[bell()], gain_db=-5.0)).json()
+    state = edit(api, state, {**pair, "twin_id": "a" * 32}).json()
+    state = edit(api, state, set_track(state, 1, ledger=[bell()], gain_db=-5.0)).json()
     assert [track["ledger"][0]["move"]["hz"] for track in state["tracks"]] == [431.0, 431.0]
     assert [track["gain_db"] for track in state["tracks"]] == [0.0, -5.0]  # faders and polarity stay each one's own
-    state = edit(http, state, set_track(state, 0, phase="linear", polarity_flipped=True)).json()
+    state = edit(api, state, set_track(state, 0, phase="linear", polarity_flipped=True)).json()
     assert [track["phase"] for track in state["tracks"]] == ["linear", "linear"]
     assert [track["polarity_flipped"] for track in state["tracks"]] == [True, False]
-    undone = step_back(http, state)
+    undone = step_back(api, state)
     assert [track["phase"] for track in undone["tracks"]] == ["minimum", "minimum"]
 
 
-def test_what_goes_into_a_group_can_be_looked_at(http):
-    state = two_tracks(http)
+def test_what_goes_into_a_group_can_be_looked_at(api):
+    state = two_tracks(api)
     group_id = uuid.uuid4().hex
     joined = [set_track(state, index, group_id=group_id) for index in (0, 1)]
-    state = edit(http, state, {"do": "add-group", "group_id": group_id, "name": "G"}, *joined).json()
-    sound = http.get(f"/api/sessions/{state['id']}/groups/{group_id}/sound").json()
+    state = edit(api, state, {"do": "add-group", "group_id": group_id, "name": "G"}, *joined).json()
+    sound = api.get(f"/api/sessions/{state['id']}/groups/{group_id}/sound").json()
     assert sound["n_frames"] == 2 * RATE
-    spectrum = http.get(f"/api/audio/{sound['audio_id']}/spectrum?start=0&end={2 * RATE}&sample_rate_hz={RATE}").json()
-    alone = http.get(
+    spectrum = api.get(f"/api/audio/{sound['audio_id']}/spectrum?start=0&end={2 * RATE}&sample_rate_hz={RATE}").json()
+    alone = api.get(
         f"/api/audio/{state['tracks'][0]['audio_id']}/spectrum?start=0&end={2 * RATE}&sample_rate_hz={RATE}"
     ).json()
     more = np.array(spectrum["level_db"]) - np.array(alone["level_db"])
     # Two noises of one level: 3 dB more where both are.
     assert abs(np.median(more[np.array(spectrum["hz"]) < 15_000]) - 3.0) < 0.7
-    quieter = edit(http, state, set_track(state, 1, mute=True)).json()
-    assert http.get(f"/api/sessions/{quieter['id']}/groups/{group_id}/sound").json()["audio_id"] != sound["audio_id"]
-    assert http.get(f"/api/sessions/{state['id']}/groups/nobody/sound").status_code == 404
+    quieter = edit(api, state, set_track(state, 1, mute=True)).json()
+    assert api.get(f"/api/sessions/{quieter['id']}/groups/{group_id}/sound").json()["audio_id"] != sound["audio_id"]
+    assert api.get(f"/api/sessions/{state['id']}/groups/nobody/sound").status_code == 404
 
 
 def test_a_track_is_handed_over_with_what_its_moves_listen_to_at_its_own_rate(http):

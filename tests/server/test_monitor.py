@@ -104,7 +104,7 @@ def mix_of(step: int) -> Mix:
 @pytest.mark.parametrize("tick_s", [0.0, 0.01])
 @pytest.mark.parametrize("is_slow", [False, True])
 def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_same(folder, tick_s, is_slow):
-    # A clock by which no rendering takes any time, or each takes a hundredth of a second: too much for a session like this.
+    # A clock by which no rendering takes any time, or each a hundredth of a second: too much for a session like this.
     ticks = itertools.count()
     play = play_of(mix_of(0), folder, clock=lambda: tick_s * next(ticks))
     page = Played()

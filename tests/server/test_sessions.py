@@ -51,43 +51,43 @@ def test_the_demo_session_is_there_with_its_faults(demo):
         assert (ROOT / "demo/tracks" / demo["audio"][track["audio_id"]]["original_name"]).stat().st_size < 4_000_000
 
 
-def test_edits_undo_and_redo_without_limit(http):
-    state = first = session_with_track(http)
+def test_edits_undo_and_redo_without_limit(api):
+    state = first = session_with_track(api)
     for gain in range(1, 41):
-        state = edit(http, state, set_track(state, gain_db=-gain), label=f"Gain {gain}").json()
+        state = edit(api, state, set_track(state, gain_db=-gain), label=f"Gain {gain}").json()
     assert state["undo"]["label"] == "Gain 40"
     for _ in range(40):
-        state = step_back(http, state)
+        state = step_back(api, state)
     assert state["tracks"] == first["tracks"]
     assert state["redo"]["label"] == "Gain 1"
     for _ in range(40):
-        state = step_back(http, state, "redo")
+        state = step_back(api, state, "redo")
     assert state["tracks"][0]["gain_db"] == -40
     assert state["redo"] is None
-    state = step_back(http, state)
-    state = edit(http, state, set_track(state, name="Other")).json()
+    state = step_back(api, state)
+    state = edit(api, state, set_track(state, name="Other")).json()
     assert state["redo"] is None  # a new change forgets what could have been redone
-    assert step_back(http, state)["tracks"][0]["name"] == "drum"
+    assert step_back(api, state)["tracks"][0]["name"] == "drum"
 
 
 @pytest.mark.parametrize("seed", [1, 2])
-def test_any_course_of_edits_undos_and_redos_follows_a_plain_list(http, seed):
+def test_any_course_of_edits_undos_and_redos_follows_a_plain_list(api, seed):
     """The history against the simplest model there is: a list of states and a place in it."""
     random = np.random.default_rng(seed)
-    state = session_with_track(http, seconds=0.1)
+    state = session_with_track(api, seconds=0.1)
     states, at = [comparable(state)], 0
     for _ in range(60):
         way = random.choice(["edit", "edit", "undo", "redo"])
         if way == "edit":
-            state = edit(http, state, random_step(state, random)).json()
+            state = edit(api, state, random_step(state, random)).json()
             states, at = [*states[: at + 1], comparable(state)], at + 1
         elif way == "undo" and at > 0:
-            state, at = step_back(http, state), at - 1
+            state, at = step_back(api, state), at - 1
         elif way == "redo" and at + 1 < len(states):
-            state, at = step_back(http, state, "redo"), at + 1
+            state, at = step_back(api, state, "redo"), at + 1
         assert comparable(state) == states[at]
         assert (state["redo"] is None) == (at + 1 == len(states))
-    assert comparable(read(http, state)) == states[at]
+    assert comparable(read(api, state)) == states[at]
 
 
 def comparable(state: dict) -> dict:
@@ -109,8 +109,8 @@ def random_step(state: dict, random: np.random.Generator) -> list[dict]:
     return choices[random.integers(len(choices))]
 
 
-def test_every_kind_of_step_can_be_taken_back(http):
-    state = session_with_track(http)
+def test_every_kind_of_step_can_be_taken_back(api):
+    state = session_with_track(api)
     pin = {"id": "p", "hz": 431.0, "width_octaves": 0.25, "excess_db": 9.5}
     steps = [
         set_track(state, ledger=[bell(), bell("e2", hz=900.0, on=False)], pins=[pin], role="toms", pan=-0.5, solo=True),
@@ -120,22 +120,22 @@ def test_every_kind_of_step_can_be_taken_back(http):
     ]
     changed = state
     for step in steps:
-        changed = edit(http, changed, step).json()
+        changed = edit(api, changed, step).json()
     assert changed["tracks"] == []
     assert (changed["name"], changed["loop_end_frame"]) == ("Renamed", 24_000)
-    back = step_back(http, changed)
+    back = step_back(api, changed)
     assert back["tracks"][0]["ledger"][0]["move"]["hz"] == 431.0
     for _ in range(3):
-        back = step_back(http, back)
+        back = step_back(api, back)
     assert {**back, "revision": 0, "redo": None} == {**state, "revision": 0}
-    gone = step_back(http, back)
+    gone = step_back(api, back)
     assert gone["tracks"] == []  # the import, too, is a change
 
 
-def test_two_pages_change_different_things_and_nothing_is_lost(http):
+def test_two_pages_change_different_things_and_nothing_is_lost(api):
     """Both work on what they have seen; they meet only where they touch the same figure of the same thing."""
-    seen = session_with_track(http)
-    seen = edit(http, seen, set_track(seen, ledger=[bell("a"), bell("b", hz=900.0)])).json()
+    seen = session_with_track(api)
+    seen = edit(api, seen, set_track(seen, ledger=[bell("a"), bell("b", hz=900.0)])).json()
     a, b = seen["tracks"][0]["ledger"]
     on = {"strip_id": seen["tracks"][0]["id"]}
 
@@ -145,8 +145,8 @@ def test_two_pages_change_different_things_and_nothing_is_lost(http):
 
     one, other = moved(a, -1.0), moved(b, -2.0)
     for intents in ([one], [other], set_track(seen, gain_db=-3.0), set_track(seen, pan=0.5)):
-        assert edit(http, seen, intents).status_code == 200
-    now = read(http, seen)
+        assert edit(api, seen, intents).status_code == 200
+    now = read(api, seen)
     assert [entry["move"]["gain_db"] for entry in now["tracks"][0]["ledger"]] == [-1.0, -2.0]
     assert (now["tracks"][0]["gain_db"], now["tracks"][0]["pan"]) == (-3.0, 0.5)
     # The same thing from the other page: a clear answer, and the first one's figure stays.
@@ -155,37 +155,37 @@ def test_two_pages_change_different_things_and_nothing_is_lost(http):
         ([moved(a, -9.0)], "gain_db -1"), (set_track(seen, gain_db=-9.0), "gain of drum"), ([gone], "was not removed"),
     ]  # fmt: skip
     for late, said in late_ones:
-        refused = edit(http, seen, late)
+        refused = edit(api, seen, late)
         assert (refused.status_code, refused.json()["code"]) == (409, "conflict")
         assert said in refused.json()["message"]
-    assert edit(http, seen, set_track(seen, gain_db=-3.0)).status_code == 200  # what is as wanted is no quarrel
-    assert read(http, seen) == now
-    assert edit(http, now, {**gone, "seen": now["tracks"][0]["ledger"][0]["move"]}).status_code == 200
-    refused = edit(http, now, [moved(now["tracks"][0]["ledger"][0], -7.0)])
+    assert edit(api, seen, set_track(seen, gain_db=-3.0)).status_code == 200  # what is as wanted is no quarrel
+    assert read(api, seen) == now
+    assert edit(api, now, {**gone, "seen": now["tracks"][0]["ledger"][0]["move"]}).status_code == 200
+    refused = edit(api, now, [moved(now["tracks"][0]["ledger"][0], -7.0)])
     assert (refused.status_code, "was removed" in refused.json()["message"]) == (409, True)
 
 
-def test_an_edit_sent_twice_is_made_once_and_answered_alike(http):
-    state = session_with_track(http)
+def test_an_edit_sent_twice_is_made_once_and_answered_alike(api):
+    state = session_with_track(api)
     edit_id = new_id()
-    first = edit(http, state, set_track(state, gain_db=-3), edit_id=edit_id)
-    edit(http, state, set_track(first.json(), gain_db=-5))  # another page goes on
-    again = edit(http, state, set_track(state, gain_db=-3), edit_id=edit_id)
+    first = edit(api, state, set_track(state, gain_db=-3), edit_id=edit_id)
+    edit(api, state, set_track(first.json(), gain_db=-5))  # another page goes on
+    again = edit(api, state, set_track(state, gain_db=-3), edit_id=edit_id)
     assert (again.body["edit_id"], again.body["revision"]) == (first.body["edit_id"], first.body["revision"])
     assert again.json()["tracks"][0]["gain_db"] == -5
     late = new_id()
-    refused = edit(http, state, set_track(state, gain_db=-9), edit_id=late)
-    edit(http, state, set_track(again.json(), gain_db=0))  # by now it would not be refused any more
-    assert (edit(http, state, set_track(state, gain_db=-9), edit_id=late).body, refused.status_code) == (
+    refused = edit(api, state, set_track(state, gain_db=-9), edit_id=late)
+    edit(api, state, set_track(again.json(), gain_db=0))  # by now it would not be refused any more
+    assert (edit(api, state, set_track(state, gain_db=-9), edit_id=late).body, refused.status_code) == (
         refused.body,
         409,
     )
-    assert "another session" in edit(http, new_session(http), set_track(state, pan=0.1), edit_id=edit_id).text
-    now = read(http, state)
+    assert "another session" in edit(api, new_session(api), set_track(state, pan=0.1), edit_id=edit_id).text
+    now = read(api, state)
     step = {"id": new_id(), "of": now["undo"]["edit_id"]}
-    undone = [http.post(f"/api/sessions/{state['id']}/undo", json=step).json() for _ in range(3)]
+    undone = [api.post(f"/api/sessions/{state['id']}/undo", json=step).json() for _ in range(3)]
     assert undone[0] == undone[1] == undone[2]
-    stale = http.post(f"/api/sessions/{state['id']}/undo", json={**step, "id": new_id()})
+    stale = api.post(f"/api/sessions/{state['id']}/undo", json={**step, "id": new_id()})
     assert (stale.status_code, "another page" in stale.json()["message"]) == (409, True)
 
 
@@ -197,12 +197,12 @@ def test_an_edit_sent_twice_is_made_once_and_answered_alike(http):
         ({"start_frame": -1}, "start_frame"), ({"pins": [{"id": "p", "hz": 5}]}, "hz"),
     ],
 )  # fmt: skip
-def test_absurd_figures_are_refused_and_change_nothing(http, fields, said):
-    state = session_with_track(http, seconds=0.1)
-    answer = edit(http, state, set_track(state, **fields))
+def test_absurd_figures_are_refused_and_change_nothing(api, fields, said):
+    state = session_with_track(api, seconds=0.1)
+    answer = edit(api, state, set_track(state, **fields))
     assert answer.status_code in (409, 422)
     assert said in answer.json()["message"]
-    assert read(http, state) == state
+    assert read(api, state) == state
 
 
 def test_pages_on_one_session_hear_of_each_others_changes(http, mivlo):
@@ -308,8 +308,8 @@ def test_killing_everything_in_mid_work_loses_no_acknowledged_edit(scratch):
         assert again.stop() == 0
 
 
-def test_the_same_name_twice_is_two_sessions(http):
-    assert new_session(http, "Twin")["id"] != new_session(http, "Twin")["id"]
+def test_the_same_name_twice_is_two_sessions(api):
+    assert new_session(api, "Twin")["id"] != new_session(api, "Twin")["id"]
 
 
 def test_a_disk_that_takes_no_more_is_told_and_loses_nothing_saved(scratch):

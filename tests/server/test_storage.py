@@ -47,17 +47,17 @@ def test_fifty_times_in_looked_at_removed_and_deleted_leave_nothing(http, mivlo)
     assert (now["undo"], now["redo"]) == (None, None)  # what could only be undone with the sound is forgotten
 
 
-def test_the_history_goes_on_after_the_sound_that_was_deleted(http):
-    state = session_with_track(http, seconds=0.2)
+def test_the_history_goes_on_after_the_sound_that_was_deleted(api):
+    state = session_with_track(api, seconds=0.2)
     first = state["tracks"][0]["audio_id"]
-    state = edit(http, state, remove_track(state)).json()
-    state = upload(http, state["id"], "other.wav", wav(0.2)).json()
+    state = edit(api, state, remove_track(state)).json()
+    state = upload(api, state["id"], "other.wav", wav(0.2)).json()
     fields = {"fields": {"name": "Other"}, "seen": {"name": state["name"]}}
-    state = edit(http, state, {"do": "set-session", **fields}).json()
-    http.delete(f"/api/sessions/{state['id']}/audio/{first}")
-    state = step_back(http, step_back(http, http.get(f"/api/sessions/{state['id']}").json()))
+    state = edit(api, state, {"do": "set-session", **fields}).json()
+    api.delete(f"/api/sessions/{state['id']}/audio/{first}")
+    state = step_back(api, step_back(api, api.get(f"/api/sessions/{state['id']}").json()))
     assert (state["tracks"], state["undo"]) == ([], None)
-    assert len(step_back(http, state, "redo")["tracks"]) == 1
+    assert len(step_back(api, state, "redo")["tracks"]) == 1
 
 
 def test_a_session_goes_with_everything_of_it_and_no_other_is_touched(http, mivlo):
@@ -134,12 +134,12 @@ def test_what_is_too_much_is_refused_while_it_arrives_and_leaves_nothing(http, m
     assert list((mivlo.data / "incoming").iterdir()) == []
 
 
-def test_addresses_and_answers_are_what_they_say(http):
-    missing = http.get("/api/nothing/here")
+def test_addresses_and_answers_are_what_they_say(api):
+    missing = api.get("/api/nothing/here")
     assert (missing.status_code, missing.json()["code"]) == (404, "not-found")
-    page = http.get("/session/anything")
+    page = api.get("/session/anything")
     assert page.status_code == 200
     assert page.headers["x-frame-options"] == "DENY"
     assert page.headers["x-content-type-options"] == "nosniff"
     assert "default-src 'self'" in page.headers["content-security-policy"]
-    assert json.loads(http.get("/api/about").text)["version"]
+    assert json.loads(api.get("/api/about").text)["version"]

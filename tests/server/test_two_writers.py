@@ -60,11 +60,11 @@ def write(base_url: str, state: dict, seed: int) -> list[tuple[Edit, dict]]:
 
 
 @pytest.mark.parametrize("seed", [1, 2])
-def test_whatever_two_pages_do_it_is_as_if_one_had_done_it_after_the_other(http, seed):
-    first = session_with_track(http, seconds=0.1)
-    first = upload(http, first["id"], "other.wav", wav(0.1)).json()
+def test_whatever_two_pages_do_it_is_as_if_one_had_done_it_after_the_other(api, seed):
+    first = session_with_track(api, seconds=0.1)
+    first = upload(api, first["id"], "other.wav", wav(0.1)).json()
     with ThreadPoolExecutor(2) as pages:
-        both = pages.map(lambda own: write(str(http.base_url), first, own), (10 * seed, 10 * seed + 1))
+        both = pages.map(lambda own: write(str(api.base_url), first, own), (10 * seed, 10 * seed + 1))
         made = sorted((one for page in both for one in page), key=lambda one: one[1]["revision"])
     assert len(made) > EDITS / 2
     session = SessionState.model_validate(first)
@@ -75,11 +75,11 @@ def test_whatever_two_pages_do_it_is_as_if_one_had_done_it_after_the_other(http,
             assert answer["revision"] == revision + 1  # made once, however often it was sent
             changes += 1
         revision, session = answer["revision"], after
-    now = http.get(f"/api/sessions/{first['id']}").json()
+    now = api.get(f"/api/sessions/{first['id']}").json()
     plain = session.model_dump(mode="json")
     parts = ("tracks", "groups", "master", "loop_end_frame", "right_of_way", "name")
     assert {name: now[name] for name in parts} == {name: plain[name] for name in parts}
     assert now["revision"] == revision
     for _ in range(changes):
-        now = step_back(http, now)
+        now = step_back(api, now)
     assert {name: now[name] for name in parts} == {name: first[name] for name in parts}

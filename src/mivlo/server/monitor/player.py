@@ -49,8 +49,8 @@ FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
 IDLE_S = 0.01
 # An exchange is in time where the page has not come to it: so long does the way there take, beside the making. Each
 # that was late makes it longer, each that was in time a little shorter.
-ON_THE_WAY_MS, LATER, IN_TIME = 9.0, 1.4, 0.99
-MAKING_FADES = 0.95  # the longest of the last ones counts, less and less
+ON_THE_WAY_MS, LATER, IN_TIME = 9.0, 1.4, 0.97
+MAKING_FADES = 0.85  # the longest of the last ones counts, less and less
 PIECES_AT_ONCE = 2  # of sound, for one message: a change that comes meanwhile does not wait for a whole queue
 SETTLED_S = 0.5  # after it was played, nobody says any more that an exchange was late
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
