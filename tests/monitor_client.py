@@ -115,5 +115,6 @@ class MonitorClient:
                     socket.send(json.dumps(message | {"revision": revision, "listening": listening}))
                 played.played_frames = max(played.n_frames - holds_frames, played.played_frames)
                 held = {"do": "held", "epoch": epoch, "played_frames": played.played_frames, "underruns": 0}
+                held["exchanges"] = played.exchanges
                 socket.send(json.dumps(held))
         return played

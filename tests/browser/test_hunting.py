@@ -199,7 +199,7 @@ def test_a_survey_is_drafted_heard_and_taken(bench, page: Page, mivlo, http):
     page.wait_for_function("() => window.mivlo.play.playing.value")
     played, told = captured(page, 48_000, [])
     # An edit while the draft is held is that edit, and takes nothing of the draft along.
-    page.evaluate("() => window.mivlo.bench.addBell(2_000)")
+    page.evaluate("() => window.mivlo.edits.addBell(2_000)")
     bench.saved()
     assert len(bench.chosen()["ledger"]) == 1
     page.mouse.up()

@@ -69,7 +69,8 @@ def test_what_is_held_in_the_end_is_the_replay_of_what_was_told(seed, refusals):
             held = np.concatenate([held, player.render(CHUNK)], axis=1)
         played += int(random.integers(1, 4)) * CHUNK - 37
         player.keep_from(played)
-        revising.settle(played)
+        revising.accept(revising.n_open)
+        revising.forget_before(played)
         if random.random() < 0.7:
             end = player.frame
             made = revising.change(random_mix(random, reshaped=random.random() < 0.1), from_frame=played + 700)

@@ -98,7 +98,11 @@ def mix_of(step: int) -> Mix:
         return tuple(LedgerEntry(id=str(index), move=move) for index, move in enumerate(moves))
 
     tracks = [Track(id=f"t{track}", audio_id=f"{track:032x}", ledger=ledger(track)) for track in range(TRACKS)]
-    return Mix(tracks=tuple(tracks))
+    return Mix(tracks=tuple(tracks), offcuts_track_id="t1" if step % 11 == 7 else None)
+
+
+def held_by(page: Played) -> Held:
+    return Held(epoch=1, played_frames=page.played_frames, underruns=0, exchanges=page.exchanges)
 
 
 @pytest.mark.parametrize("tick_s", [0.0, 0.01])
@@ -126,10 +130,10 @@ def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_sa
         sent = list(play.apply(Change(step, step, mix_of(step))))
         if is_slow and not step % 5:  # meanwhile much was played, and the monitor hears of that first
             page.played_frames = min(page.played_frames + 5_000, page.n_frames)
-            sent += play.held(Held(epoch=1, played_frames=page.played_frames, underruns=0))
+            sent += play.held(held_by(page))
         take(sent)
         page.played_frames = min(page.played_frames + 700, page.n_frames)
-        take(play.held(Held(epoch=1, played_frames=page.played_frames, underruns=0)))
+        take(play.held(held_by(page)))
     play.finish()
     ahead.join()
 

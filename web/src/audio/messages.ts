@@ -32,6 +32,7 @@ export type FromWorklet =
       epoch: number
       played: number
       underruns: number
+      exchanges: number
       position: number
       seq: number
       contextTime: number

@@ -153,6 +153,7 @@ describe('the worklet', () => {
   })
 
   it('refuses what comes too late, and all of it until the monitor knows', () => {
+    tell({ kind: 'capture', frames: 1000 })
     tell({ kind: 'start', epoch: 1 })
     for (let sent = 0; sent < 2048; sent += 512) tell({ kind: 'sound', data: packet(1, sent, 512) })
     play(5)
@@ -161,8 +162,12 @@ describe('the worklet', () => {
     expect(said.filter((message) => message.kind === 'late')).toEqual([
       { kind: 'late', epoch: 1, frame: 576, held: 2048, refusals: 1 },
     ])
+    expect(play(5).left).toEqual(counting(640, 640))
+    const captured = () => said.filter((message) => message.kind === 'captured').length
+    expect(captured()).toBe(0) // what changed where is not told yet
     tell({ kind: 'sound', data: packet(1, 2048, 512, 1) })
-    expect(play(15).left).toEqual(counting(640, 1920))
+    expect(captured()).toBe(1)
+    expect(play(10).left).toEqual(counting(1280, 1280))
   })
 
   it('keeps what it plays when asked, from the first frame on', () => {

@@ -31,6 +31,8 @@ class MivloPlayer extends AudioWorkletProcessor {
   private played = 0
   private underruns = 0
   private refusals = 0
+  private exchanges = 0
+  private refused = false // until the monitor has answered that, with sound for what is behind
   private sinceReport = 0
   private fading: { left: number; right: number; gain: number } | null = null
   private lastOut: [number, number] = [0, 0]
@@ -64,10 +66,12 @@ class MivloPlayer extends AudioWorkletProcessor {
     const end = this.played + this.queued
     if (sound.streamFrame < this.played) {
       this.refusals += 1
+      this.refused = true
       const { epoch, refusals } = this
       this.post({ kind: 'late', epoch, frame: sound.streamFrame, held: end, refusals })
       return
     }
+    if (sound.streamFrame < end) this.exchanges += 1
     while (this.played + this.queued > sound.streamFrame) {
       const last = this.queue.at(-1)
       if (!last) break
@@ -76,6 +80,8 @@ class MivloPlayer extends AudioWorkletProcessor {
       if (from) last.frames = from
       else this.queue.pop()
     }
+    this.refused = false
+    this.postCaptured()
     const gap = sound.streamFrame - this.played - this.queued
     if (gap > 0) this.push({ ...sound, streamFrame: sound.streamFrame - gap, samples: new Float32Array(2 * gap) })
     this.push(sound)
@@ -89,8 +95,9 @@ class MivloPlayer extends AudioWorkletProcessor {
   private reset(epoch: number) {
     if (this.running) this.fading = { left: this.lastOut[0], right: this.lastOut[1], gain: 1 }
     this.queue = []
-    this.offset = this.queued = this.played = this.underruns = this.refusals = this.sinceReport = 0
-    this.running = this.last = false
+    this.offset = this.queued = this.played = this.underruns = this.sinceReport = 0
+    this.refusals = this.exchanges = 0
+    this.running = this.last = this.refused = false
     this.epoch = epoch
   }
 
@@ -143,6 +150,7 @@ class MivloPlayer extends AudioWorkletProcessor {
       epoch: this.epoch,
       played: this.played,
       underruns: this.underruns,
+      exchanges: this.exchanges,
       position: sound.position + this.offset,
       seq: sound.seq,
       contextTime: currentTime,
@@ -168,17 +176,17 @@ class MivloPlayer extends AudioWorkletProcessor {
     capture.left.set(left.subarray(0, count), capture.filled)
     capture.right.set(right.subarray(0, count), capture.filled)
     capture.filled += count
-    if (capture.filled === capture.left.length) {
-      this.capture = null
-      this.captureFrames = 0
-      this.post({
-        kind: 'captured',
-        epoch: this.epoch,
-        left: capture.left,
-        right: capture.right,
-        underruns: this.underruns,
-      })
-    }
+    this.postCaptured()
+  }
+
+  /** What was told of changes is true once no refusal is unanswered. */
+  private postCaptured() {
+    const capture = this.capture
+    if (!capture || capture.filled < capture.left.length || this.refused) return
+    this.capture = null
+    this.captureFrames = 0
+    const { epoch, underruns } = this
+    this.post({ kind: 'captured', epoch, left: capture.left, right: capture.right, underruns })
   }
 
   private post(message: FromWorklet) {

@@ -46,7 +46,8 @@ function fromWorklet(message: FromWorklet) {
     send({ do: 'late', epoch, frame, held_frames: held, refusals })
     return
   }
-  send({ do: 'held', epoch: message.epoch, played_frames: message.played, underruns: message.underruns })
+  const { epoch, played, underruns, exchanges } = message
+  send({ do: 'held', epoch, played_frames: played, underruns, exchanges })
   if (message.seq !== heardSeq) {
     heardSeq = message.seq
     tell({ kind: 'heard', seq: message.seq })

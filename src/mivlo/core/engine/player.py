@@ -123,6 +123,7 @@ class Player:
         self._forgotten = self._frame
         self._kept_from: int | None = None  # where what was rendered may still be taken back
         self._marks: deque[_Mark] = deque()
+        self._put_together_at = self._frame
 
     @property
     def position(self) -> int:
@@ -154,14 +155,19 @@ class Player:
         while len(self._marks) > 1 and self._marks[1].frame <= self._kept_from:
             self._marks.popleft()
 
+    @property
+    def fixed_frames(self) -> int:
+        """Return the stream frame before which nothing can be taken back: there, the sound was put together anew."""
+        strips = (node.strip.fixed_before for node in self._nodes.values())
+        return max(self._put_together_at, *strips) - self._start
+
     def take_back(self, frame: int) -> int:
         """Go back to a stream frame, or to a little later; all changes after that are undone.
 
         Returns the stream frame at which a change made now acts. What leaves the guard next begins one control step
         before it.
         """
-        fixed = max(node.strip.fixed_before for node in self._nodes.values())
-        goal = on_grid(max(self._start + frame, fixed) + CONTROL_FRAMES - 1)
+        goal = on_grid(self._start + max(frame, self.fixed_frames) + CONTROL_FRAMES - 1)
         mark = next((mark for mark in reversed(self._marks) if mark.frame <= goal), None)
         if mark is None or goal >= self._frame:
             return self.frame
@@ -197,6 +203,7 @@ class Player:
         """Glide to another mix from the next control step on; tracks with other audio start with stages at rest."""
         if reshapes(self._mix, mix):
             self._marks.clear()
+            self._put_together_at = self._frame
         elif self._marks and self._marks[-1].frame == self._frame:
             self._marks.pop()  # it will be another one
         if self._mix.probes() and not mix.probes():

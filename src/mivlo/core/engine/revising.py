@@ -44,7 +44,8 @@ class Revising:
         """
         end = self._player.frame
         if not reshapes(self.mix, mix):
-            self._player.take_back(from_frame)
+            # Not to where the sound was put together anew: from there, it could not be undone.
+            self._player.take_back(max(from_frame, self._player.fixed_frames + CONTROL_FRAMES))
         made = Made(self._player.frame, mix)
         if made.frame < end:
             self._exchanges.append((made.frame, self._made))
@@ -52,12 +53,23 @@ class Revising:
         self._player.apply(mix)
         return made
 
-    def settle(self, frame: int) -> None:
-        """Forget how to undo what has been played: it was in time."""
-        self._exchanges = [one for one in self._exchanges if one[0] > frame]
-        last = max((index for index, one in enumerate(self._made) if one.frame <= frame), default=0)
-        if not self._exchanges:
-            self._made = self._made[last:]
+    @property
+    def n_open(self) -> int:
+        """Return how many exchanges may still be refused; while there are any, nothing is to be put together anew."""
+        return len(self._exchanges)
+
+    def n_open_before(self, frame: int) -> int:
+        """Return how many open exchanges came before the one at a frame: where that is refused, they were in time."""
+        return next((index for index, one in enumerate(self._exchanges) if one[0] == frame), 0)
+
+    def accept(self, n_exchanges: int) -> None:
+        """Take note of how many of the open exchanges, the oldest first, were in time."""
+        self._exchanges = self._exchanges[n_exchanges:]
+
+    def forget_before(self, frame: int) -> None:
+        """Forget the changes that no replay from a stream frame on needs."""
+        first = min([frame, *(at for at, _ in self._exchanges)])
+        self._made = self._made[max((index for index, one in enumerate(self._made) if one.frame <= first), default=0) :]
 
     def refuse(self, frame: int, *, held_until: int) -> list[Made]:
         """Undo an exchange at a frame, and all later changes; make the newest behind what is held.

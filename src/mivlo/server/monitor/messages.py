@@ -69,12 +69,13 @@ class Play(Message):
 
 
 class Held(Message):
-    """How many frames of an epoch the page has played, and how often it ran dry."""
+    """How many frames of an epoch the page has played, how often it ran dry, and how many exchanges it has made."""
 
     do: Literal["held"] = "held"
     epoch: int
     played_frames: int = Field(ge=0)
     underruns: int = Field(ge=0)
+    exchanges: int = Field(default=0, ge=0)
 
 
 class Late(Message):

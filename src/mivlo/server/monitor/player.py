@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
-from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.mix import Mix, reshapes
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.revising import Made, Revising
 from mivlo.core.engine.source import Source, open_source
@@ -52,7 +52,7 @@ IDLE_S = 0.01
 ON_THE_WAY_MS, LATER, IN_TIME = 9.0, 1.4, 0.97
 MAKING_FADES = 0.85  # the longest of the last ones counts, less and less
 PIECES_AT_ONCE = 2  # of sound, for one message: a change that comes meanwhile does not wait for a whole queue
-SETTLED_S = 0.5  # after it was played, nobody says any more that an exchange was late
+SETTLED_S = 0.5  # after it was played, whether an exchange was late is known
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
 Message = bytes | BaseModel
 Array32 = NDArray[np.float32]  # half as much to hand to the process that measures
@@ -97,7 +97,8 @@ class LivePlay:
         self._player.keep_from(0)
         self._on_the_way_ms, self._making_ms = ON_THE_WAY_MS, 0.0
         self._exchanging = False  # what is rendered next is waited for
-        self._refusals = 0
+        self._refusals = self._exchanges = 0  # that were refused, and made, by what the page says
+        self._waiting: Change | None = None
         self._reported_s = 0.0
         self._recent: deque[tuple[Array, Array]] = deque()
         self._watch(first.watch_id)
@@ -130,7 +131,11 @@ class LivePlay:
 
     def apply(self, change: Change) -> Iterator[Message]:
         """Go on with another mix from where the page has not come to; one that is the same is only noted."""
+        self._waiting = None
         is_other = change.mix != self._revising.mix
+        if is_other and self._revising.n_open and reshapes(self._revising.mix, change.mix):
+            self._waiting = change  # until it is known that nothing before it is to be undone
+            return
         self._change = change
         self._watch(change.watch_id)
         if not is_other:
@@ -169,11 +174,18 @@ class LivePlay:
         self._refusals = message.refusals
         self._on_the_way_ms *= LATER
         held = max(min(message.held_frames, self._player.rendered_frames + self._rate), self._played)
-        for made in self._revising.refuse(message.frame + CONTROL_FRAMES, held_until=held):
+        refused = message.frame + CONTROL_FRAMES  # the guard holds a step back
+        self._exchanges += self._revising.n_open_before(refused)
+        for made in self._revising.refuse(refused, held_until=held):
             yield self._applied(self._change, made)
         self._resend_from(self._player.rendered_frames)
         self._exchanging = False
         yield from self._fill()
+        yield from self._apply_waiting()
+
+    def _apply_waiting(self) -> Iterator[Message]:
+        if self._waiting is not None and not self._revising.n_open:
+            yield from self.apply(self._waiting)
 
     def _applied(self, change: Change, made: Made, *, told: bool = True) -> Applied:
         return Applied(
@@ -202,9 +214,12 @@ class LivePlay:
         now_s = self._reported_s = self._clock()
         settled = self._played - round(SETTLED_S * self._rate)
         self._player.keep_from(settled)
-        self._revising.settle(settled)
+        self._revising.accept(max(message.exchanges - self._exchanges, 0))
+        self._exchanges = max(message.exchanges, self._exchanges)
+        self._revising.forget_before(settled)
         self._queue.report(held_frames=self._sent - self._played, underruns=message.underruns, now_s=now_s)
         yield from self._fill(PIECES_AT_ONCE)
+        yield from self._apply_waiting()
         if now_s >= self._next_meter_s and self._sent > self._metered:
             self._next_meter_s, self._metered = now_s + METER_S, self._sent
             yield self._meter()
