@@ -44,8 +44,9 @@ class Revising:
         """
         end = self._player.frame
         if not reshapes(self.mix, mix):
-            # Not to where the sound was put together anew: from there, it could not be undone.
-            self._player.take_back(max(from_frame, self._player.fixed_frames + CONTROL_FRAMES))
+            # Behind the change before it, and behind where the sound was put together anew: so it can be undone alone.
+            earliest = max(self._player.fixed_frames, self._made[-1].frame) + CONTROL_FRAMES
+            self._player.take_back(max(from_frame, earliest))
         made = Made(self._player.frame, mix)
         if made.frame < end:
             self._exchanges.append((made.frame, self._made))
