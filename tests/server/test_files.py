@@ -144,23 +144,23 @@ def download(http, handover: dict, index: int = 0) -> tuple[np.ndarray, int, str
     return x, rate, answer.headers["content-disposition"]
 
 
-def test_an_untouched_track_comes_back_bit_for_bit(api):
+def test_an_untouched_track_comes_back_bit_for_bit(http):
     data = wav(1.0, rate=44_100, channels=2)
-    session = new_session(api)
-    state = upload(api, session["id"], "Snare top.wav", data).json()
-    state = edit(api, state, set_track(state, start_frame=5_000, gain_db=-9, pan=0.3)).json()
-    x, rate, name = download(api, hand_over(api, state, what="tracks", track_ids=[state["tracks"][0]["id"]]))
+    session = new_session(http)
+    state = upload(http, session["id"], "Snare top.wav", data).json()
+    state = edit(http, state, set_track(state, start_frame=5_000, gain_db=-9, pan=0.3)).json()
+    x, rate, name = download(http, hand_over(http, state, what="tracks", track_ids=[state["tracks"][0]["id"]]))
     assert rate == 44_100
     assert "Snare%20top%20mivlo.wav" in name
     assert np.array_equal(x, soundfile.read(io.BytesIO(data))[0])
 
 
-def test_a_treated_track_is_the_source_times_the_response(api):
-    state = session_with_track(api, seconds=2.0, subtype="FLOAT", silence_s=2.0)
-    state = edit(api, state, set_track(state, ledger=[bell(gain_db=-9.0)])).json()
+def test_a_treated_track_is_the_source_times_the_response(http):
+    state = session_with_track(http, seconds=2.0, subtype="FLOAT", silence_s=2.0)
+    state = edit(http, state, set_track(state, ledger=[bell(gain_db=-9.0)])).json()
     track = state["tracks"][0]
-    done = hand_over(api, state, what="tracks", track_ids=[track["id"]], output="wav-float")
-    y, _, _ = download(api, done)
+    done = hand_over(http, state, what="tracks", track_ids=[track["id"]], output="wav-float")
+    y, _, _ = download(http, done)
     x, _ = soundfile.read(io.BytesIO(wav(2.0, subtype="FLOAT", silence_s=2.0)))
     h = np.fft.rfft(y[:, 0]) / np.fft.rfft(x)  # the silence at the end holds all that rings on
     hz = np.fft.rfftfreq(len(x), 1 / RATE)
