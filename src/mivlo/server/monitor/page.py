@@ -91,12 +91,15 @@ class Page:
             task.cancel()
 
     async def say(self, messages: Iterable[Message]) -> None:
-        """Send messages and sound."""
-        for message in messages:
-            if isinstance(message, bytes):
-                await self._socket.send_bytes(message)
-            else:
-                await self._socket.send_text(message.model_dump_json())
+        """Send messages and sound. Raises `WebSocketDisconnect` where the page has gone."""
+        try:
+            for message in messages:
+                if isinstance(message, bytes):
+                    await self._socket.send_bytes(message)
+                else:
+                    await self._socket.send_text(message.model_dump_json())
+        except RuntimeError as gone:  # so the framework calls it once the end was announced
+            raise WebSocketDisconnect from gone
 
     async def refuse(self, message: str) -> None:
         """Say what cannot be done."""
@@ -232,11 +235,12 @@ class Page:
         task = asyncio.create_task(self._guarded(work))
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
+        task.add_done_callback(lambda _: work.close())  # cancelled before its first step, it was never begun
         return task
 
     async def _guarded(self, work: Coroutine[Any, Any, None]) -> None:
         """Do some work beside the messages; what goes wrong is told, and the page may have gone meanwhile."""
-        with contextlib.suppress(WebSocketDisconnect, RuntimeError):
+        with contextlib.suppress(WebSocketDisconnect):
             try:
                 await work
             except (MivloError, OSError) as error:
