@@ -3,7 +3,7 @@
 import { onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
 import { loadPicture, pictureUrl, type PitchLine, type Suspect } from '../api/client'
 import { timeTicks, xOfTime, yOfHz, type FrequencyView, type TimeView } from '../lib/axis'
-import { colours, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
+import { colours, oncePerFrame, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
 import { formatTime } from '../lib/figures'
 import { planTiles, type TileGrid, type TilePlan } from '../lib/tiles'
 
@@ -28,17 +28,8 @@ const KEPT_PICTURES = 160
 const pictures = new Map<string, HTMLImageElement | null>()
 const inked = new Map<string, HTMLCanvasElement>()
 const nothingYet = ref(false)
+const schedule = oncePerFrame(paint)
 let stop = () => {}
-let asked = false
-
-function schedule() {
-  if (asked) return
-  asked = true
-  requestAnimationFrame(() => {
-    asked = false
-    paint()
-  })
-}
 
 function pictureOf(tile: TilePlan): HTMLImageElement | null {
   const url = pictureUrl(

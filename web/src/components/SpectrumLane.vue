@@ -6,7 +6,7 @@
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
 import type { Probe, Spectrum, Suspect } from '../api/client'
 import { LEVEL_HIGH_DB, LEVEL_LOW_DB, xOfLevel, yOfHz, type FrequencyView } from '../lib/axis'
-import { colours, hatching, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
+import { colours, hatching, oncePerFrame, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
 
 /** What a passage's spectrum is drawn of; a comparison has no more than its averages. */
 type Drawn = Pick<Spectrum, 'level_db'> & Partial<Spectrum>
@@ -30,34 +30,62 @@ const props = defineProps<{
 }>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const HARDLY_DB = 0.05
+const schedule = oncePerFrame(paint)
 let stop = () => {}
+let placed: { hz: readonly number[]; frequency: FrequencyView; height: number } | null = null
+let ys: readonly number[] = [] // of the frequencies: they are the same for many paintings
 
-function trace(surface: Surface, levels: (index: number) => number, drawn: (index: number) => boolean = () => true) {
-  const { context, width, height } = surface
+type Levels = (index: number) => number
+
+function placesOf(height: number): readonly number[] {
+  const { hz, frequency } = props
+  if (placed?.hz !== hz || placed.frequency !== frequency || placed.height !== height) {
+    placed = { hz, frequency, height }
+    ys = hz.map((one) => yOfHz(one, frequency, height))
+  }
+  return ys
+}
+
+const levelsOf =
+  (levels: readonly number[] | null | undefined): Levels =>
+  (index) =>
+    levels?.[index] ?? LEVEL_LOW_DB
+
+function trace({ context, width }: Surface, levels: Levels, drawn: (index: number) => boolean = () => true) {
   context.beginPath()
-  props.hz.forEach((hz, index) => {
+  ys.forEach((y, index) => {
     const x = xOfLevel(levels(index), width)
-    const y = yOfHz(hz, props.frequency, height)
     if (index && drawn(index - 1)) context.lineTo(x, y)
     else context.moveTo(x, y)
   })
 }
 
-const before = (index: number) => props.spectrum?.level_db[index] ?? LEVEL_LOW_DB
-const after = (index: number) => before(index) + (props.response[index] ?? 0)
+/** The area between two curves, as the path to be filled. */
+function between(surface: Surface, one: Levels, other: Levels) {
+  trace(surface, one)
+  for (let index = ys.length - 1; index >= 0; index--)
+    surface.context.lineTo(xOfLevel(other(index), surface.width), ys[index] ?? 0)
+}
 
 function paint() {
   const surface = canvas.value && surfaceOf(canvas.value)
   if (!surface || !canvas.value) return
+  placesOf(surface.height)
   const c = colours(canvas.value)
+  const { spectrum, behind, live, peaks, response, full } = props
+  const before = levelsOf(spectrum?.level_db)
   paintScale(surface, c.line)
-  if (props.behind) paintBehind(surface, c.slate)
+  if (behind) paintBehind(surface, before, levelsOf(behind), c.slate)
   for (const probe of [...(props.heldProbes ?? []), ...(props.probe ? [props.probe] : [])])
     paintProbe(surface, probe, c.ochre, c.ochreFill)
-  if (props.live) paintLive(surface, c.ink)
-  if (props.peaks) paintPeaks(surface, props.peaks, c.ink)
-  if (props.spectrum?.often_db) paintRange(surface, c.ink)
-  if (props.spectrum) paintAverage(surface, c)
+  if (live) paintLive(surface, levelsOf(live), c.ink)
+  if (peaks) paintPeaks(surface, levelsOf(peaks), c.ink)
+  if (spectrum?.often_db) paintRange(surface, spectrum, c.ink)
+  if (spectrum) {
+    paintOutlines(surface, spectrum, c.soft)
+    if (response.some((db) => Math.abs(db) > HARDLY_DB)) paintTaken(surface, before, response, full, c.green)
+    paintAverage(surface, before, c.ink)
+  }
   paintSuspects(surface, c.vermilion)
   paintFigures(surface, c.soft, c.paper)
 }
@@ -65,42 +93,24 @@ function paint() {
 /**
  * Between what is nearly always there and what is there only now and then: pale ink; what is ever there: a hair line.
  */
-function paintRange(surface: Surface, ink: string) {
-  const { context, width, height } = surface
-  context.beginPath()
-  props.hz.forEach((hz, index) =>
-    context.lineTo(
-      xOfLevel(props.spectrum?.often_db?.[index] ?? LEVEL_LOW_DB, width),
-      yOfHz(hz, props.frequency, height),
-    ),
-  )
-  for (let index = props.hz.length - 1; index >= 0; index--) {
-    context.lineTo(
-      xOfLevel(props.spectrum?.seldom_db?.[index] ?? LEVEL_LOW_DB, width),
-      yOfHz(props.hz[index] ?? 20, props.frequency, height),
-    )
-  }
+function paintRange(surface: Surface, spectrum: Drawn, ink: string) {
+  const { context } = surface
+  between(surface, levelsOf(spectrum.often_db), levelsOf(spectrum.seldom_db))
   context.fillStyle = ink
   context.globalAlpha = 0.09
   context.fill()
   context.strokeStyle = ink
   context.globalAlpha = 0.4
   context.lineWidth = 0.7
-  trace(surface, (index) => props.spectrum?.highest_db?.[index] ?? LEVEL_LOW_DB)
+  trace(surface, levelsOf(spectrum.highest_db))
   context.stroke()
   context.globalAlpha = 1
 }
 
 /** Another track in slate; hatched where it is the louder one. */
-function paintBehind(surface: Surface, slate: string) {
-  const { context, width, height } = surface
-  const other = (index: number) => props.behind?.[index] ?? LEVEL_LOW_DB
-  context.beginPath()
-  props.hz.forEach((hz, index) =>
-    context.lineTo(xOfLevel(Math.max(other(index), before(index)), width), yOfHz(hz, props.frequency, height)),
-  )
-  for (let index = props.hz.length - 1; index >= 0; index--)
-    context.lineTo(xOfLevel(before(index), width), yOfHz(props.hz[index] ?? 20, props.frequency, height))
+function paintBehind(surface: Surface, before: Levels, other: Levels, slate: string) {
+  const { context } = surface
+  between(surface, (index) => Math.max(other(index), before(index)), before)
   context.fillStyle = hatching(context, slate)
   context.fill()
   trace(surface, other)
@@ -109,36 +119,34 @@ function paintBehind(surface: Surface, slate: string) {
   context.stroke()
 }
 
-function paintPeaks(surface: Surface, peaks: readonly number[], ink: string) {
+function paintPeaks(surface: Surface, peaks: Levels, ink: string) {
   surface.context.strokeStyle = ink
   surface.context.globalAlpha = 0.55
   surface.context.lineWidth = 1
-  trace(surface, (index) => peaks[index] ?? LEVEL_LOW_DB)
+  trace(surface, peaks)
   surface.context.stroke()
   surface.context.globalAlpha = 1
 }
 
-/**
- * The average over the loop: its near outline dotted, the far one in long dashes, what is taken away in green, before
- * in ink.
- */
-function paintAverage(surface: Surface, c: ReturnType<typeof colours>) {
-  const { context } = surface
-  context.strokeStyle = c.soft
-  context.lineWidth = 1
-  paintOutline(surface, props.spectrum?.outline_db, [2, 3])
-  paintOutline(surface, props.spectrum?.far_outline_db, [9, 5])
-  if (props.response.some((db) => Math.abs(db) > HARDLY_DB)) paintTaken(surface, c.green)
-  context.strokeStyle = c.ink
-  context.lineWidth = 1.2
+function paintAverage(surface: Surface, before: Levels, ink: string) {
+  surface.context.strokeStyle = ink
+  surface.context.lineWidth = 1.2
   trace(surface, before)
-  context.stroke()
+  surface.context.stroke()
+}
+
+/** The near outline dotted, the far one in long dashes. */
+function paintOutlines(surface: Surface, spectrum: Drawn, soft: string) {
+  surface.context.strokeStyle = soft
+  surface.context.lineWidth = 1
+  paintOutline(surface, spectrum.outline_db, [2, 3])
+  paintOutline(surface, spectrum.far_outline_db, [9, 5])
 }
 
 function paintOutline(surface: Surface, outline: readonly number[] | undefined, dashes: number[]) {
   if (!outline) return
   surface.context.setLineDash(dashes)
-  trace(surface, (index) => outline[index] ?? LEVEL_LOW_DB)
+  trace(surface, levelsOf(outline))
   surface.context.stroke()
   surface.context.setLineDash([])
 }
@@ -198,51 +206,50 @@ function paintProbe({ context, width, height }: Surface, probe: Probe, ochre: st
   context.fillRect(0, bottom, width, 1)
 }
 
-function paintLive(surface: Surface, ink: string) {
+function paintLive(surface: Surface, live: Levels, ink: string) {
   const { context, height } = surface
   context.fillStyle = ink
   context.globalAlpha = 0.16
-  trace(surface, (index) => props.live?.[index] ?? LEVEL_LOW_DB)
+  trace(surface, live)
   context.lineTo(0, 0)
   context.lineTo(0, height)
   context.fill()
   context.globalAlpha = 1
 }
 
-function paintTaken(surface: Surface, green: string) {
-  const { context, width, height } = surface
-  context.beginPath()
-  props.hz.forEach((hz, index) => context.lineTo(xOfLevel(before(index), width), yOfHz(hz, props.frequency, height)))
-  for (let index = props.hz.length - 1; index >= 0; index--) {
-    context.lineTo(xOfLevel(after(index), width), yOfHz(props.hz[index] ?? 20, props.frequency, height))
-  }
+/** What is taken away, and the outline of what would be at most. */
+function paintTaken(
+  surface: Surface,
+  before: Levels,
+  response: readonly number[],
+  full: readonly number[] | null | undefined,
+  green: string,
+) {
+  const { context } = surface
+  const changed = (by: readonly number[]) => (index: number) => before(index) + (by[index] ?? 0)
+  const isDrawn = (by: readonly number[]) => (index: number) => Math.abs(by[index] ?? 0) > HARDLY_DB
+  between(surface, before, changed(response))
   context.globalAlpha = 0.22
   context.fillStyle = green
   context.fill()
   context.globalAlpha = 1
   context.fillStyle = hatching(context, green)
   context.fill()
-  const { full } = props
+  context.strokeStyle = green
   if (full) {
-    context.strokeStyle = green
     context.lineWidth = 1
     context.setLineDash([5, 3])
-    trace(
-      surface,
-      (index) => before(index) + (full[index] ?? 0),
-      (index) => Math.abs(full[index] ?? 0) > HARDLY_DB,
-    )
+    trace(surface, changed(full), isDrawn(full))
     context.stroke()
     context.setLineDash([])
   }
-  context.strokeStyle = green
   context.lineWidth = 2
-  trace(surface, after, (index) => Math.abs(props.response[index] ?? 0) > HARDLY_DB)
+  trace(surface, changed(response), isDrawn(response))
   context.stroke()
 }
 
 onMounted(() => {
-  if (canvas.value) stop = onRepaint(canvas.value, paint)
+  if (canvas.value) stop = onRepaint(canvas.value, schedule)
 })
 onBeforeUnmount(() => stop())
 watch(
@@ -259,7 +266,7 @@ watch(
     props.suspects,
     props.suspectId,
   ],
-  paint,
+  schedule,
 )
 </script>
 

@@ -52,8 +52,12 @@ export function paintFrequencyLines({ context, width, height }: Surface, view: F
   context.stroke()
 }
 
+const patterns = new Map<string, CanvasPattern>()
+
 /** A pattern of slanted lines, so that an area reads without its colour. */
 export function hatching(context: CanvasRenderingContext2D, colour: string): CanvasPattern | string {
+  const known = patterns.get(colour)
+  if (known) return known
   const tile = document.createElement('canvas')
   tile.width = tile.height = 6
   const pen = tile.getContext('2d')
@@ -66,7 +70,22 @@ export function hatching(context: CanvasRenderingContext2D, colour: string): Can
     pen.lineTo(shift + 6, 0)
   }
   pen.stroke()
-  return context.createPattern(tile, 'repeat') ?? colour
+  const made = context.createPattern(tile, 'repeat')
+  if (made) patterns.set(colour, made)
+  return made ?? colour
+}
+
+/** Return what lets whatever changes until the next frame of the screen be painted at once. */
+export function oncePerFrame(paint: () => void): () => void {
+  let asked = false
+  return () => {
+    if (asked) return
+    asked = true
+    requestAnimationFrame(() => {
+      asked = false
+      paint()
+    })
+  }
 }
 
 /** Call back when an element's size changes or the theme is switched; returns what undoes it. */
