@@ -29,6 +29,7 @@ class Played:
     played_frames: int = 0
     refusals: int = 0
     exchanges: int = 0
+    spare_frames: int = 0
     _parts: list[tuple[int, np.ndarray]] = field(default_factory=list)
 
     def take(self, data: bytes) -> dict[str, Any] | None:
@@ -39,10 +40,11 @@ class Played:
             return None
         if frame < self.played_frames:
             self.refusals += 1
-            told = {"do": "late", "epoch": self.epoch, "frame": frame, "held_frames": self.n_frames}
-            return told | {"refusals": self.refusals}
+            told = {"do": "late", "epoch": self.epoch, "frame": frame, "refusals": self.refusals}
+            return told | {"played_frames": self.played_frames, "held_frames": self.n_frames}
         assert frame <= self.n_frames  # nothing is left out
-        self.exchanges += frame < self.n_frames
+        if frame < self.n_frames:
+            self.exchanges, self.spare_frames = self.exchanges + 1, frame - self.played_frames
         kept = [(at, part[:, : frame - at]) for at, part in self._parts if at < frame]
         self._parts = [*kept, (frame, np.frombuffer(data, "<f4", offset=HEADER.size).reshape(2, -1))]
         return None
@@ -115,6 +117,6 @@ class MonitorClient:
                     socket.send(json.dumps(message | {"revision": revision, "listening": listening}))
                 played.played_frames = max(played.n_frames - holds_frames, played.played_frames)
                 held = {"do": "held", "epoch": epoch, "played_frames": played.played_frames, "underruns": 0}
-                held["exchanges"] = played.exchanges
+                held |= {"exchanges": played.exchanges, "spare_frames": played.spare_frames}
                 socket.send(json.dumps(held))
         return played

@@ -23,6 +23,7 @@ from mivlo.core.moves.plane import Plane
 from mivlo.server.monitor.changes import Changes
 from mivlo.server.monitor.messages import Applied, Held, Late, Play
 from mivlo.server.monitor.player import Change, LivePlay
+from mivlo.server.monitor.reach import BEYOND_MS, REMEMBERED, Reach
 
 from ..conftest import ROOT
 from ..monitor_client import Played
@@ -102,7 +103,24 @@ def mix_of(step: int) -> Mix:
 
 
 def held_by(page: Played) -> Held:
-    return Held(epoch=1, played_frames=page.played_frames, underruns=0, exchanges=page.exchanges)
+    counts = {"exchanges": page.exchanges, "spare_frames": page.spare_frames}
+    return Held(epoch=1, played_frames=page.played_frames, underruns=0, **counts)
+
+
+def test_a_change_is_made_as_far_ahead_as_the_last_ones_needed_and_no_further():
+    reach = Reach()
+    first_ms = reach.ms
+    reach.begin(first_ms)
+    reach.late(0, 30.0)
+    assert reach.ms == pytest.approx(first_ms + 30.0 + BEYOND_MS)  # at once
+    for spare_ms in [25.0] * (REMEMBERED - 1) + [40.0]:
+        reach.begin(60.0)
+        reach.in_time(1, spare_ms)
+    assert reach.ms == pytest.approx(60.0 - 25.0 + BEYOND_MS)
+    for left_ms in (50.0, 60.0):  # told of both at once: how the first one did is not known
+        reach.begin(left_ms)
+    reach.in_time(2, 10.0)
+    assert reach.ms == pytest.approx(60.0 - 10.0 + BEYOND_MS)
 
 
 @pytest.mark.parametrize("tick_s", [0.0, 0.01])

@@ -33,11 +33,12 @@ export type FromWorklet =
       played: number
       underruns: number
       exchanges: number
+      spare: number
       position: number
       seq: number
       contextTime: number
     }
-  | { kind: 'late'; epoch: number; frame: number; held: number; refusals: number }
+  | { kind: 'late'; epoch: number; frame: number; played: number; held: number; refusals: number }
   | { kind: 'captured'; epoch: number; left: Float32Array; right: Float32Array; underruns: number }
 
 export type ToWorker =
@@ -47,10 +48,16 @@ export type ToWorker =
   | { kind: 'stop' }
   | { kind: 'capture'; frames: number }
 
+/** The session frame that is being played, and how often it ran dry since the start. */
+export interface Position {
+  readonly epoch: number
+  readonly frame: number
+  readonly underruns: number
+}
+
 export type FromWorker =
   | { kind: 'connected' }
   | { kind: 'lost' }
-  | { kind: 'said'; message: FromMonitor }
-  | { kind: 'position'; epoch: number; position: number; played: number; underruns: number }
+  | { kind: 'said'; messages: readonly FromMonitor[]; position: Position | null }
   | { kind: 'heard'; seq: number }
   | Extract<FromWorklet, { kind: 'captured' }>

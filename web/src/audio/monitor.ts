@@ -1,6 +1,6 @@
 /** The page's end of the live monitor: AudioContext, worklet and socket worker behind a few calls. */
 import type { FromMonitor, FromPage, Listening, Mix } from '../api/client'
-import type { FromWorker, ToWorker } from './messages'
+import type { FromWorker, Position, ToWorker } from './messages'
 import workletUrl from './player.worklet.ts?worker&url'
 
 /** A change and the stream frame from which it was heard: what a replay needs. */
@@ -143,12 +143,17 @@ export class Monitor {
     } else if (message.kind === 'lost') {
       this.isConnected = this.playing = false
       this.events?.lost()
-    } else if (message.kind === 'position') {
-      this.underruns = message.underruns
-      if (this.playing && message.epoch === this.epoch) this.events?.position(message.position, message.underruns)
     } else if (message.kind === 'heard') this.resolveHeard(message.seq)
     else if (message.kind === 'captured') this.finishCapture(message)
-    else this.said(message.message)
+    else {
+      if (message.position) this.showPosition(message.position)
+      for (const one of message.messages) this.said(one)
+    }
+  }
+
+  private showPosition({ epoch, frame, underruns }: Position) {
+    this.underruns = underruns
+    if (this.playing && epoch === this.epoch) this.events?.position(frame, underruns)
   }
 
   private resolveHeard(seq: number) {

@@ -11,6 +11,8 @@ declare class AudioWorkletProcessor {
 const PREFILL_FRAMES = 1024
 const FADE_S = 0.005
 const REPORT_EVERY_FRAMES = 256
+const SELDOM_REPORT_EVERY_FRAMES = 512 // where so much is held that nobody waits for it
+const AMPLE_FRAMES = 3072
 
 /** Sound that is held, and how much of it counts: what came in exchange may have cut it short. */
 interface Held {
@@ -32,6 +34,7 @@ class MivloPlayer extends AudioWorkletProcessor {
   private underruns = 0
   private refusals = 0
   private exchanges = 0
+  private spare = 0 // frames that were left before the newest exchange when it came
   private refused = false // until the monitor has answered that, with sound for what is behind
   private sinceReport = 0
   private fading: { left: number; right: number; gain: number } | null = null
@@ -67,11 +70,14 @@ class MivloPlayer extends AudioWorkletProcessor {
     if (sound.streamFrame < this.played) {
       this.refusals += 1
       this.refused = true
-      const { epoch, refusals } = this
-      this.post({ kind: 'late', epoch, frame: sound.streamFrame, held: end, refusals })
+      const { epoch, refusals, played } = this
+      this.post({ kind: 'late', epoch, frame: sound.streamFrame, played, held: end, refusals })
       return
     }
-    if (sound.streamFrame < end) this.exchanges += 1
+    if (sound.streamFrame < end) {
+      this.exchanges += 1
+      this.spare = sound.streamFrame - this.played
+    }
     while (this.played + this.queued > sound.streamFrame) {
       const last = this.queue.at(-1)
       if (!last) break
@@ -96,7 +102,7 @@ class MivloPlayer extends AudioWorkletProcessor {
     if (this.running) this.fading = { left: this.lastOut[0], right: this.lastOut[1], gain: 1 }
     this.queue = []
     this.offset = this.queued = this.played = this.underruns = this.sinceReport = 0
-    this.refusals = this.exchanges = 0
+    this.refusals = this.exchanges = this.spare = 0
     this.running = this.last = this.refused = false
     this.epoch = epoch
   }
@@ -143,7 +149,7 @@ class MivloPlayer extends AudioWorkletProcessor {
   private report(sound: Sound, count: number) {
     this.played += count
     this.sinceReport += count
-    if (this.sinceReport < REPORT_EVERY_FRAMES) return
+    if (this.sinceReport < (this.queued > AMPLE_FRAMES ? SELDOM_REPORT_EVERY_FRAMES : REPORT_EVERY_FRAMES)) return
     this.sinceReport = 0
     this.post({
       kind: 'held',
@@ -151,6 +157,7 @@ class MivloPlayer extends AudioWorkletProcessor {
       played: this.played,
       underruns: this.underruns,
       exchanges: this.exchanges,
+      spare: this.spare,
       position: sound.position + this.offset,
       seq: sound.seq,
       contextTime: currentTime,

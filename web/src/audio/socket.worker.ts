@@ -1,13 +1,16 @@
 /** Holds the socket to the monitor, away from the page's own work, with a straight line to the worklet. */
 import type { FromMonitor, FromPage } from '../api/client'
-import type { FromWorker, FromWorklet, ToWorker, ToWorklet } from './messages'
+import type { FromWorker, FromWorklet, Position, ToWorker, ToWorklet } from './messages'
 
 const RETRY_MS = 1000
-const POSITION_MS = 50 // every one is a picture of the page drawn anew
+const SHOWN_MS = 40 // what is only shown is handed on together: each time, the page is drawn anew
+const SHOWN: readonly string[] = ['meter', 'gains', 'spectra']
 let socket: WebSocket | null = null
 let worklet: MessagePort | null = null
 let heardSeq = -1
-let lastPosition = 0
+let position: Position | null = null
+let shown: FromMonitor[] = []
+let waiting = false
 
 const tell = (message: FromWorker) => self.postMessage(message)
 const toWorklet = (message: ToWorklet, transfer: Transferable[] = []) => worklet?.postMessage(message, transfer)
@@ -32,8 +35,21 @@ function connect(url: string) {
     }
     const message = JSON.parse(event.data) as FromMonitor
     if (message.say === 'ended') toWorklet({ kind: 'last' })
-    tell({ kind: 'said', message })
+    if (SHOWN.includes(message.say)) shown.push(message)
+    else tell({ kind: 'said', messages: [message], position: null })
+    showSoon()
   }
+}
+
+function showSoon() {
+  if (waiting || !(position || shown.length)) return
+  waiting = true
+  setTimeout(() => {
+    tell({ kind: 'said', messages: shown, position })
+    waiting = false
+    position = null
+    shown = []
+  }, SHOWN_MS)
 }
 
 function fromWorklet(message: FromWorklet) {
@@ -42,26 +58,18 @@ function fromWorklet(message: FromWorklet) {
     return
   }
   if (message.kind === 'late') {
-    const { epoch, frame, held, refusals } = message
-    send({ do: 'late', epoch, frame, held_frames: held, refusals })
+    const { epoch, frame, played, held, refusals } = message
+    send({ do: 'late', epoch, frame, played_frames: played, held_frames: held, refusals })
     return
   }
-  const { epoch, played, underruns, exchanges } = message
-  send({ do: 'held', epoch, played_frames: played, underruns, exchanges })
+  const { epoch, played, underruns, exchanges, spare } = message
+  send({ do: 'held', epoch, played_frames: played, underruns, exchanges, spare_frames: spare })
   if (message.seq !== heardSeq) {
     heardSeq = message.seq
     tell({ kind: 'heard', seq: message.seq })
   }
-  const now = performance.now()
-  if (now - lastPosition < POSITION_MS) return
-  lastPosition = now
-  tell({
-    kind: 'position',
-    epoch: message.epoch,
-    position: message.position,
-    played: message.played,
-    underruns: message.underruns,
-  })
+  position = { epoch, frame: message.position, underruns }
+  showSoon()
 }
 
 self.onmessage = (event: MessageEvent<ToWorker>) => {

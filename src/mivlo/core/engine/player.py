@@ -310,7 +310,7 @@ class Player:
         if not behind:
             return 0
         strip = min(behind, key=lambda one: one.ready_until)
-        strip.extend(strip.ready_until + SELDOM_FRAMES)
+        strip.extend((strip.ready_until // SELDOM_FRAMES + 1) * SELDOM_FRAMES)
         strip.forget_before(self._needed_from)
         return SELDOM_FRAMES
 

@@ -129,8 +129,7 @@ class Strip:
             if until > self.ready_until:
                 if self._rewindable:
                     # Somewhat more than was asked for: many small blocks cost more than the work in them.
-                    block = SELDOM_FRAMES if self.seldom else LEAST_BLOCK_FRAMES
-                    until = -(-until // block) * block
+                    until = -(-until // LEAST_BLOCK_FRAMES) * LEAST_BLOCK_FRAMES
                 made = self._produce(self.ready_until, until)
                 with self._tape_lock:
                     self._ready.append(made)

@@ -69,25 +69,30 @@ class Play(Message):
 
 
 class Held(Message):
-    """How many frames of an epoch the page has played, how often it ran dry, and how many exchanges it has made."""
+    """How many frames of an epoch the page has played, how often it ran dry, and how many exchanges it has made.
+
+    `spare_frames` were left to be played before the newest exchange when that came.
+    """
 
     do: Literal["held"] = "held"
     epoch: int
     played_frames: int = Field(ge=0)
     underruns: int = Field(ge=0)
     exchanges: int = Field(default=0, ge=0)
+    spare_frames: int = Field(default=0, ge=0)
 
 
 class Late(Message):
     """Sound in exchange for what the page holds came too late: from a stream frame on, where it was playing already.
 
-    The page goes on with what it holds, to `held_frames`, and drops all that comes until the monitor counts as many
-    `refusals` as it.
+    It has played `played_frames`, goes on with what it holds, to `held_frames`, and drops all that comes until the
+    monitor counts as many `refusals` as it.
     """
 
     do: Literal["late"] = "late"
     epoch: int
     frame: int = Field(ge=0)
+    played_frames: int = Field(ge=0)
     held_frames: int = Field(ge=0)
     refusals: int = Field(ge=1)
 

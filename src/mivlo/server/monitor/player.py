@@ -34,6 +34,7 @@ from mivlo.server.monitor.messages import (
     pack_sound,
 )  # fmt: skip
 from mivlo.server.monitor.queue import QueueLength
+from mivlo.server.monitor.reach import Reach
 
 __all__ = ["Change", "LivePlay", "measure_spectra"]
 
@@ -47,10 +48,7 @@ PREPARED_QUEUE_MS = 100.0  # what a prepared change still takes: 20 to 60 ms, wh
 AHEAD_S = 1.2  # how far what is not being edited is rendered ahead, where there is time for it
 FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
 IDLE_S = 0.01
-# An exchange is in time where the page has not come to it: so long does the way there take, beside the making. Each
-# that was late makes it longer, each that was in time a little shorter.
-ON_THE_WAY_MS, LATER, IN_TIME = 9.0, 1.4, 0.97
-MAKING_FADES = 0.85  # the longest of the last ones counts, less and less
+AT_MOST_HELD_UP_S = 0.05
 PIECES_AT_ONCE = 2  # of sound, for one message: a change that comes meanwhile does not wait for a whole queue
 SETTLED_S = 0.5  # after it was played, whether an exchange was late is known
 TAIL_S = 0.5  # after the last track's end, before play stops by itself
@@ -95,8 +93,7 @@ class LivePlay:
         self._first, self._change = first, first
         self._revising = Revising(self._player, first.mix)
         self._player.keep_from(0)
-        self._on_the_way_ms, self._making_ms = ON_THE_WAY_MS, 0.0
-        self._exchanging = False  # what is rendered next is waited for
+        self._reach = Reach()
         self._refusals = self._exchanges = 0  # that were refused, and made, by what the page says
         self._waiting: Change | None = None
         self._reported_s = 0.0
@@ -105,6 +102,8 @@ class LivePlay:
         self._next_meter_s = self._next_spectra_s = 0.0
         self._ended = False
         self._finished = threading.Event()
+        self._may_work_ahead = threading.Event()  # not while somebody waits for a change
+        self._may_work_ahead.set()
 
     @property
     def sample_rate_hz(self) -> int:
@@ -141,28 +140,32 @@ class LivePlay:
         if not is_other:
             yield self._applied(change, Made(self._player.frame, change.mix), told=False)
             return
-        self._on_the_way_ms = max(IN_TIME * self._on_the_way_ms, ON_THE_WAY_MS)
-        began_s = self._clock()
-        made = self._revising.change(change.mix, from_frame=self._surely_ahead())
+        self._may_work_ahead.clear()
+        try:
+            yield from self._exchange(change)
+        finally:
+            self._may_work_ahead.set()
+
+    def _exchange(self, change: Change) -> Iterator[Message]:
+        now = self._played + (self._clock() - self._reported_s) * self._rate  # where the page should be
+        from_frame = min(round(now + self._frames(self._reach.ms)), self._sent)
+        made = self._revising.change(change.mix, from_frame=from_frame)
+        if self._player.rendered_frames < self._sent:
+            self._reach.begin(self._ms(self._player.rendered_frames - now))
         self._resend_from(self._player.rendered_frames)
         yield self._applied(change, made)
-        sound = self._fill(PIECES_AT_ONCE)
-        if first := next(sound, None):
-            self._making_ms = max(1e3 * (self._clock() - began_s), MAKING_FADES * self._making_ms)
-            yield first
-        yield from sound
+        yield from self._fill(PIECES_AT_ONCE)
 
-    def _surely_ahead(self) -> int:
-        """Return a stream frame that the page has not come to when sound for it arrives."""
-        since_ms = 1e3 * (self._clock() - self._reported_s)
-        ahead = round((since_ms + self._making_ms + self._on_the_way_ms) / 1e3 * self._rate)
-        return min(self._played + ahead, self._sent)
+    def _frames(self, ms: float) -> float:
+        return ms / 1e3 * self._rate
+
+    def _ms(self, n_frames: float) -> float:
+        return 1e3 * n_frames / self._rate
 
     def _resend_from(self, frame: int) -> None:
         """Let what was sent from a frame on be sent anew."""
         again = self._sent - frame
-        self._exchanging = again > 0
-        self._ended = self._ended and not self._exchanging
+        self._ended = self._ended and again <= 0
         self._sent = frame
         while again > 0 and self._recent:
             again -= self._recent.pop()[0].shape[1]
@@ -172,14 +175,14 @@ class LivePlay:
         if message.epoch != self._play.epoch or message.refusals != self._refusals + 1:
             return
         self._refusals = message.refusals
-        self._on_the_way_ms *= LATER
         held = max(min(message.held_frames, self._player.rendered_frames + self._rate), self._played)
         refused = message.frame + CONTROL_FRAMES  # the guard holds a step back
-        self._exchanges += self._revising.n_open_before(refused)
+        n_in_time = self._revising.n_open_before(refused)
+        self._reach.late(n_in_time, self._ms(message.played_frames - message.frame))
+        self._exchanges += n_in_time
         for made in self._revising.refuse(refused, held_until=held):
             yield self._applied(self._change, made)
         self._resend_from(self._player.rendered_frames)
-        self._exchanging = False
         yield from self._fill()
         yield from self._apply_waiting()
 
@@ -214,8 +217,11 @@ class LivePlay:
         now_s = self._reported_s = self._clock()
         settled = self._played - round(SETTLED_S * self._rate)
         self._player.keep_from(settled)
-        self._revising.accept(max(message.exchanges - self._exchanges, 0))
-        self._exchanges = max(message.exchanges, self._exchanges)
+        if message.exchanges > self._exchanges:
+            n_in_time = message.exchanges - self._exchanges
+            self._revising.accept(n_in_time)
+            self._reach.in_time(n_in_time, self._ms(message.spare_frames))
+            self._exchanges = message.exchanges
         self._revising.forget_before(settled)
         self._queue.report(held_frames=self._sent - self._played, underruns=message.underruns, now_s=now_s)
         yield from self._fill(PIECES_AT_ONCE)
@@ -244,9 +250,7 @@ class LivePlay:
             n_pieces += 1
             position = self._player.position
             started_s = self._clock()
-            is_long = self._queue.aim_ms > LONG_QUEUE_MS and not self._exchanging
-            n_frames = LONG_CHUNK_FRAMES if is_long else CHUNK_FRAMES
-            self._exchanging = False
+            n_frames = LONG_CHUNK_FRAMES if self._queue.aim_ms > LONG_QUEUE_MS else CHUNK_FRAMES
             sound = self._player.render(n_frames)
             part = (self._clock() - started_s) * self._rate / n_frames
             self._load += LOAD_SMOOTHING * n_frames / CHUNK_FRAMES * (part - self._load)
@@ -288,6 +292,7 @@ class LivePlay:
     def keep_ahead(self) -> None:
         """Render what is not being edited ahead until `finish`, where the session is heavy; for a thread of its own."""
         while not self._finished.is_set():
+            self._may_work_ahead.wait(AT_MOST_HELD_UP_S)
             if not (self._heavy and not self._ended and self._player.work_ahead(round(AHEAD_S * self._rate))):
                 self._finished.wait(IDLE_S)
 
