@@ -9,7 +9,7 @@ from typing import Protocol
 
 import numpy as np
 
-from mivlo.core.engine.pipeline import SELDOM_FRAMES, Pipeline
+from mivlo.core.engine.pipeline import Pipeline
 from mivlo.core.engine.ramp import STEPS, Ramp
 from mivlo.core.engine.tape import Tape
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
