@@ -21,7 +21,7 @@ from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_mix, render_track
 from mivlo.core.engine.source import Source, blocks_of, open_source
 from mivlo.core.ensemble.clashes import find_clashes
-from mivlo.core.ensemble.erb_map import alike, erb_map
+from mivlo.core.ensemble.erb_map import erb_map
 from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
 from mivlo.core.finder.suspects import find
 from mivlo.core.level_match import loudness_of
@@ -53,7 +53,7 @@ def analyses(folder: Path, n_tracks: int, n_frames: int) -> dict[str, Callable[[
     whole = {"start": 0, "end": n_frames, "sample_rate_hz": RATE}
 
     def heard_together() -> None:
-        maps = alike([erb_map(stored(str(n)), **whole) for n in range(n_tracks)])
+        maps = [erb_map(stored(str(n)), **whole) for n in range(n_tracks)]
         tracks = [MixedTrack(one, gain_db=0.0, pan=0.0) for one in maps]
         find_clashes(hear(tracks, full_scale_db=full_scale_db_spl(tracks)))
 

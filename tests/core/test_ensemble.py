@@ -10,13 +10,14 @@ from scipy.signal import butter, sosfilt
 from typer.testing import CliRunner
 
 from mivlo.cli import app
+from mivlo.core import spacious
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import STRONG, find_clashes, regain
 from mivlo.core.ensemble.contest import region_bands
 from mivlo.core.ensemble.describe import as_plain, sentence, what_can_be_won
-from mivlo.core.ensemble.erb_map import alike, erb_map, with_hop
+from mivlo.core.ensemble.erb_map import erb_map, with_hop
 from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.proof import proof_sentence, prove
 from mivlo.core.ensemble.right_of_way import first_order, yield_limit_db
@@ -151,16 +152,20 @@ def test_other_rates_are_heard_alike():
     assert with_hop(at_48, 0.02).power[0].mean() == pytest.approx(at_48.power[0].mean(), rel=0.03)
 
 
-def test_a_long_session_is_heard_in_longer_frames():
-    sounds = band(300, 600, -30, seed=1), band(280, 700, -22, seed=2)
-    maps = [one.heard for one in mapped(*sounds)]
-    longer = alike(maps, most_frames=60)
-    assert sum(one.power.shape[1] for one in longer) <= 60
-    assert longer[0].hop_s > 2 * maps[0].hop_s
-    assert longer[0].power.sum() * longer[0].hop_s == pytest.approx(maps[0].power.sum() * maps[0].hop_s, rel=0.01)
-    tracks = [MixedTrack(one) for one in longer]
-    clash = find_clashes(hear(tracks, full_scale_db=full_scale_db_spl(tracks)))[0]
-    assert (clash.hidden, clash.by) == (0, 1)
+def test_a_session_too_long_for_memory_is_heard_in_the_same_frames(monkeypatch, tmp_path):
+    sounds = band(300, 600, -30, seed=1), band(280, 700, -22, seed=2, seconds=3.0)
+    tracks = mapped(*sounds)
+    in_memory = hear(tracks, full_scale_db=90.0)
+    monkeypatch.setattr(spacious, "IN_MEMORY_BYTES", 0)
+    monkeypatch.setattr("tempfile.tempdir", str(tmp_path))
+    in_files = hear(tracks, full_scale_db=90.0)
+    assert isinstance(in_files.kept.base, np.memmap)
+    assert in_files.hop_s == tracks[0].heard.hop_s
+    assert np.array_equal(in_files.kept, in_memory.kept)
+    assert find_clashes(in_files) == find_clashes(in_memory)
+    assert list(tmp_path.iterdir()) == []  # they have no name, and nothing is left of them
+    with pytest.raises(OSError, match=r"space|large"):
+        spacious.zeros((1 << 30, 1 << 20))
 
 
 def test_regain_grows_with_the_cut_and_a_small_cut_wins_little():

@@ -71,11 +71,11 @@ def test_a_clash_is_seen_decided_answered_proven_and_undone(http, mivlo):
     assert further["entry"]["move"]["depth_db"] < -4.0
     assert drafted(http, state, clash["id"], is_dynamic=False).json()["entry"]["move"]["kind"] == "flat-bell"
 
-    maps = set((mivlo.data / "ensemble").rglob("*.npz"))
+    maps = set((mivlo.data / "ensemble").rglob("*.npy"))
     carved = edit(http, state, set_track(state, 1, ledger=[further["entry"]]), label="Organ gives way").json()
     proven = ensemble(http, carved)
     # Only the track that changed was listened to again.
-    assert len(set((mivlo.data / "ensemble").rglob("*.npz")) - maps) == 1
+    assert len(set((mivlo.data / "ensemble").rglob("*.npy")) - maps) == 1
     assert proven["clashes"][0]["id"] == clash["id"]  # found on the sound without the yields: the list stays
     assert proven["clashes"][0]["entry"] == [organ, further["entry"]["id"]]
     proof = proven["proofs"][0]

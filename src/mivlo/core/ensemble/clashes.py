@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.ndimage import uniform_filter1d
 
+from mivlo.core import spacious
 from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, cams_to_hz, partial_loudness
 from mivlo.core.ensemble.listening import Heard
 from mivlo.core.kernels import masking_frames
@@ -70,8 +71,11 @@ def find_clashes(heard: Heard) -> list[Clash]:
     Source: ours, on partial loudness (`hear`): a loss is shared out among the others by what each excites at that place
     """
     n_tracks = len(heard.loudness)
-    gone = 1.0 - heard.kept / np.maximum(heard.loudness, 1e-9)
-    lost = heard.loudness * np.clip((gone - COUNTS_FROM) / (COUNTS_FULLY - COUNTS_FROM), 0.0, 1.0).astype(np.float32)
+    lost = spacious.zeros(heard.loudness.shape)
+    for hidden in range(n_tracks):
+        gone = 1.0 - heard.kept[hidden] / np.maximum(heard.loudness[hidden], 1e-9)
+        counted = np.clip((gone - COUNTS_FROM) / (COUNTS_FULLY - COUNTS_FROM), 0.0, 1.0).astype(np.float32)
+        lost[hidden] = heard.loudness[hidden] * counted
     pairs = _shared_out(heard, lost)
     found = []
     for hidden in range(n_tracks):

@@ -63,7 +63,7 @@ def contest_between(
     if not len(both):
         return None
     frames = both[:: -(-len(both) // MOST_FRAMES)]
-    ears = ear_powers(tracks)[:, :, frames] * np.float32(10.0 ** (full_scale_db / 10.0))
+    ears = ear_powers(tracks, frames) * np.float32(10.0 ** (full_scale_db / 10.0))
     others = ears.sum(axis=1) - ears[:, front] - ears[:, yielding]
     powers = np.stack([ears[:, front], ears[:, yielding], np.maximum(others, 0.0)], axis=1)
     region = region_bands(low_hz, high_hz)

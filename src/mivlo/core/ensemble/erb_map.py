@@ -1,6 +1,5 @@
 """The power that reaches each place of the ear over time: what the model of hearing looks at."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,14 +11,13 @@ from mivlo.core.kernels import band_power
 from mivlo.core.spectra.windows import halvings_of, windows
 from mivlo.core.units import Array, Floats
 
-__all__ = ["ErbMap", "alike", "erb_map", "with_hop"]
+__all__ = ["ErbMap", "erb_map", "frame_s", "with_hop"]
 
 # Halvings of the rate, window in frames at that rate, and the highest frequency each serves: 170 ms where an ERB is
 # 30 Hz.
 RESOLUTIONS = ((4, 512, 350.0), (4, 256, 1_200.0), (2, 512, 4_800.0), (0, 2048, np.inf))
 HOP_FRAMES = 1_024  # at the working rate; two of them make a frame of the map
 PER_FRAME = 2
-MOST_FRAMES = 300_000  # of all maps together: longer sessions are heard in longer frames, so that memory stays bounded
 FRAMES_AT_ONCE = 128  # of spectra: they stay in the cache
 
 
@@ -68,26 +66,12 @@ def erb_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> E
                     )
         done += count
     joined = power.reshape(source.n_channels, n_frames, PER_FRAME, len(CAMS)).mean(axis=2)
-    return ErbMap(joined, start / sample_rate_hz, PER_FRAME * HOP_FRAMES / rate)
+    return ErbMap(joined, start / sample_rate_hz, frame_s(sample_rate_hz))
 
 
-def alike(maps: Sequence[ErbMap], *, most_frames: int = MOST_FRAMES) -> list[ErbMap]:
-    """Return maps with frames of one length, longer ones where all together would be more than so many.
-
-    Raises
-    ------
-    Nothing. Source: ours; means of power
-    """
-    same = [with_hop(one, maps[0].hop_s) for one in maps]
-    factor = -(-sum(one.power.shape[1] for one in same) // most_frames)
-    return [_joined(one, factor) for one in same] if factor > 1 else same
-
-
-def _joined(heard: ErbMap, factor: int) -> ErbMap:
-    channels, frames, bands = heard.power.shape
-    padded = np.pad(heard.power, ((0, 0), (0, -frames % factor), (0, 0)))
-    joined = padded.reshape(channels, -1, factor, bands).mean(axis=2, dtype=np.float32)
-    return ErbMap(joined, heard.start_s, heard.hop_s * factor)
+def frame_s(sample_rate_hz: float) -> float:
+    """Return how long a frame of the map is. Raises nothing; source: ours."""
+    return float(PER_FRAME * HOP_FRAMES * 2.0 ** halvings_of(sample_rate_hz) / sample_rate_hz)
 
 
 def with_hop(heard: ErbMap, hop_s: float) -> ErbMap:

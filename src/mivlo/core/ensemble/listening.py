@@ -1,7 +1,7 @@
 """All tracks of a mix heard at once: each one's loudness alone, what is kept of it among the others, and what it
 excites."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache
@@ -9,6 +9,7 @@ from functools import lru_cache
 import numpy as np
 from scipy.signal import sosfreqz
 
+from mivlo.core import spacious
 from mivlo.core.engine.strip import pan_gains
 from mivlo.core.ensemble.erb_map import ErbMap
 from mivlo.core.ensemble.hearing import (
@@ -86,11 +87,10 @@ def full_scale_db_spl(tracks: Sequence[MixedTrack], *, listening_db_spl: float =
 
     Source: ITU-R BS.1770-4 gating on the powers of the tracks, taken to be unrelated, with the K curve at each band
     """
-    ears = ear_powers(tracks)
-    total = np.sum(ears, axis=(0, 1))
     _, response = sosfreqz(k_weighting(48_000), worN=2.0 * np.pi * np.minimum(CENTRES_HZ, 20_000.0) / 48_000.0)
     weights = np.abs(response) ** 2 / 10.0 ** (TRANSFER_DB / 10.0)
-    power = (total * weights).sum(axis=1) * (2.0 if len(ears) == 1 else 1.0)
+    parts = (ear_powers(tracks, frames) for frames in _parts(tracks))
+    power = np.concatenate([np.sum(ears, axis=(0, 1)) @ weights * (2.0 / len(ears)) for ears in parts])
     if len(power) < BLOCK_FRAMES:
         return listening_db_spl - UNKNOWN_LUFS + 3.01
     blocks = np.convolve(power, np.ones(BLOCK_FRAMES) / BLOCK_FRAMES, "valid")[:: BLOCK_FRAMES // 4]
@@ -103,19 +103,26 @@ def full_scale_db_spl(tracks: Sequence[MixedTrack], *, listening_db_spl: float =
     return listening_db_spl - lufs + 3.01  # a sound in both ears alike: each has half of what is summed
 
 
-def ear_powers(tracks: Sequence[MixedTrack]) -> Floats:
-    """Return (ears, tracks, frames, bands), re full scale: one ear where both hear the same. Raises nothing; source:
-    ours."""
-    n_frames = max(len(track.heard.power[0]) for track in tracks)
+def ear_powers(tracks: Sequence[MixedTrack], frames: np.ndarray) -> Floats:
+    """Return (ears, tracks, frames, bands), re full scale, of chosen frames in their order: one ear where both hear
+    the same. Raises nothing; source: ours."""
     centred = all(len(track.heard.power) == 1 and track.pan == 0.0 for track in tracks)
-    out = np.zeros((1 if centred else 2, len(tracks), n_frames, len(CENTRES_HZ)), dtype=np.float32)
+    out = np.zeros((1 if centred else 2, len(tracks), len(frames), len(CENTRES_HZ)), dtype=np.float32)
     for index, track in enumerate(tracks):
         power = track.heard.power
+        there = frames[: np.searchsorted(frames, power.shape[1])]
         gain = 10.0 ** (track.gain_db / 10.0)
         for ear in range(len(out)):
             pan = pan_gains(track.pan, n_channels=len(power))[ear] ** 2
-            out[ear, index, : power.shape[1]] = power[min(ear, len(power) - 1)] * np.float32(gain * pan)
+            out[ear, index, : len(there)] = power[min(ear, len(power) - 1)][there] * np.float32(gain * pan)
     return out
+
+
+def _parts(tracks: Sequence[MixedTrack]) -> Iterator[np.ndarray]:
+    """Yield all frames of some tracks, a few hundred at once."""
+    n_frames = max(track.heard.power.shape[1] for track in tracks)
+    for first in range(0, n_frames, PART_FRAMES):
+        yield np.arange(first, min(first + PART_FRAMES, n_frames))
 
 
 def hear(tracks: Sequence[MixedTrack], *, full_scale_db: float) -> Heard:
@@ -133,13 +140,22 @@ def hear(tracks: Sequence[MixedTrack], *, full_scale_db: float) -> Heard:
     Source: partial loudness after Moore, Glasberg and Baer (1997), on powers in bands half an ERB apart; filter
     slopes of a track alone from its own level, among others from the level of the sum, so that excitations add up
     """
-    ears = ear_powers(tracks)
-    ears *= np.float32(10.0 ** (full_scale_db / 10.0))
-    loudness, kept, excitation = hear_powers(ears)
+    scale = np.float32(10.0 ** (full_scale_db / 10.0))
+    shape = (len(tracks), max(track.heard.power.shape[1] for track in tracks), len(CENTRES_HZ))
+    loudness, kept, excitation = heard = spacious.zeros(shape), spacious.zeros(shape), spacious.zeros(shape)
+
+    def part(frames: np.ndarray) -> int:
+        ears = ear_powers(tracks, frames) * scale
+        for whole, found in zip(heard, hear_powers(ears), strict=True):
+            whole[:, frames[0] : frames[-1] + 1] = found
+        return len(ears)
+
+    with ThreadPoolExecutor(2) as both:
+        n_ears = max(both.map(part, _parts(tracks)))
     total = loudness.sum(axis=2)
     sounding = total > np.maximum(SOUNDING_SHARE * np.percentile(total, 95.0, axis=1, keepdims=True), SOUNDING_SONES)
     first = tracks[0].heard
-    return Heard(loudness, kept, excitation, excitation.sum(axis=0), sounding, first.start_s, first.hop_s, len(ears))
+    return Heard(loudness, kept, excitation, excitation.sum(axis=0), sounding, first.start_s, first.hop_s, n_ears)
 
 
 def hear_powers(ears: Floats) -> tuple[Floats, Floats, Floats]:
@@ -152,15 +168,8 @@ def hear_powers(ears: Floats) -> tuple[Floats, Floats, Floats]:
     loudness, kept, excitation = (np.zeros((n_tracks, n_frames, n_bands), dtype=np.float32) for _ in range(3))
     law = np.stack([E_THRESHOLD, ALPHA, OFFSET_A, LOW_GAIN, MASKING_K])
     spread, reach = _tables()
-
-    def part(first: int) -> None:
-        frames = slice(first, first + PART_FRAMES)
-        for power in ears:
-            chosen = np.ascontiguousarray(power[:, frames])
-            masking_frames.lose(chosen, spread, reach, law, loudness[:, frames], kept[:, frames], excitation[:, frames])
-
-    with ThreadPoolExecutor(2) as both:
-        list(both.map(part, range(0, n_frames, PART_FRAMES)))
+    for power in ears:
+        masking_frames.lose(np.ascontiguousarray(power), spread, reach, law, loudness, kept, excitation)
     scale = np.float32(SONE_SCALE * STEP_CAMS * (2.0 / n_ears))
     loudness *= scale
     kept *= scale

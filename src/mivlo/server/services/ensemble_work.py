@@ -18,7 +18,7 @@ from mivlo.core.engine.render import render_mix, render_track
 from mivlo.core.engine.source import ArraySource, Source, open_source
 from mivlo.core.ensemble.clashes import Clash, find_clashes
 from mivlo.core.ensemble.columns import Columns, columns
-from mivlo.core.ensemble.erb_map import ErbMap, alike, erb_map
+from mivlo.core.ensemble.erb_map import ErbMap, erb_map, frame_s
 from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.proof import Proof, prove
@@ -110,7 +110,7 @@ def _folder(question: "Question") -> Path:
 
 
 def _map_path(folder: Path, key: str) -> Path:
-    return folder / f"{key}.npz"
+    return folder / f"{key}.npy"
 
 
 def question_of(state: SessionState) -> Question:
@@ -245,7 +245,7 @@ def _carry_out(question: Question, work: Work) -> None:
             work.done += 1
         work.answer = in_pool(_analyse, folder, question)
         work.done += 1
-        for old in sorted(folder.glob("*.npz"), key=lambda path: -path.stat().st_mtime)[KEPT_MAPS:]:
+        for old in sorted(folder.glob("*.npy"), key=lambda path: -path.stat().st_mtime)[KEPT_MAPS:]:
             old.unlink(missing_ok=True)
     except BrokenProcessPool:
         work.problem = "an analysis process was ended from outside; it is tried again"
@@ -273,25 +273,25 @@ def _make_map(audio_folder: str, folder: Path, player: Player, rate: int) -> Non
         write_store(stored, blocks, n_channels=n_channels, n_frames=n_frames)
         made = erb_map(open_source(stored), start=0, end=n_frames, sample_rate_hz=rate)
     path = _map_path(folder, player.key)
-    part = path.with_suffix(".part.npz")
-    np.savez(part, power=made.power, start_s=made.start_s, hop_s=made.hop_s)
+    part = path.with_suffix(".part.npy")
+    np.save(part, made.power)
     part.replace(path)
 
 
-def _tracks(folder: Path, players: tuple[Player, ...]) -> list[MixedTrack]:
-    maps = []
-    for one in players:
-        with np.load(_map_path(folder, one.key)) as kept:
-            maps.append(ErbMap(kept["power"], float(kept["start_s"]), float(kept["hop_s"])))
+def _tracks(folder: Path, players: tuple[Player, ...], rate: int) -> list[MixedTrack]:
+    """Return the tracks with their maps, which are read where they lie."""
+    maps = [np.load(_map_path(folder, one.key), mmap_mode="r") for one in players]
+    hop_s = frame_s(rate)
     return [
-        MixedTrack(heard, gain_db=one.gain_db, pan=one.pan) for heard, one in zip(alike(maps), players, strict=True)
+        MixedTrack(ErbMap(power, 0.0, hop_s), gain_db=one.gain_db, pan=one.pan)
+        for power, one in zip(maps, players, strict=True)
     ]
 
 
 def _heard(
-    folder: Path, players: tuple[Player, ...], full_scale_db: float | None = None
+    folder: Path, players: tuple[Player, ...], rate: int, full_scale_db: float | None = None
 ) -> tuple[list[MixedTrack], Heard, float]:
-    tracks = _tracks(folder, players)
+    tracks = _tracks(folder, players, rate)
     level = full_scale_db_spl(tracks) if full_scale_db is None else full_scale_db
     return tracks, hear(tracks, full_scale_db=level), level
 
@@ -301,10 +301,10 @@ def _analyse(folder: Path, question: Question) -> Answer:
         nothing = np.zeros((0, len(CENTRES_HZ), 1), dtype=np.uint8)
         empty = Columns(nothing, nothing, nothing, 0.0, 1.0)
         return Answer(before=empty, after=empty, clashes=[], proofs={}, full_scale_db=0.0)
-    _, before, full_scale_db = _heard(folder, question.before)
+    _, before, full_scale_db = _heard(folder, question.before, question.rate)
     after = before
     if question.answers:
-        _, after, _ = _heard(folder, question.after, full_scale_db)
+        _, after, _ = _heard(folder, question.after, question.rate, full_scale_db)
     index = {one.id: number for number, one in enumerate(question.before)}
     proofs = {
         (strip, entry): prove(
@@ -342,7 +342,7 @@ def _draft(
     full_scale_db: float,
     terms: Terms,
 ) -> Drafted:
-    tracks, heard, _ = _heard(folder, question.before, full_scale_db)
+    tracks, heard, _ = _heard(folder, question.before, question.rate, full_scale_db)
     index = {one.id: number for number, one in enumerate(question.before)}
 
     def contender(strip_id: str, raw: tuple[tuple[str, int], ...]) -> Contender:

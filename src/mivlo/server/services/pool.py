@@ -3,6 +3,7 @@
 import asyncio
 import multiprocessing
 import os
+import tempfile
 import threading
 from collections.abc import Callable
 from concurrent.futures import Future, ProcessPoolExecutor
@@ -37,6 +38,7 @@ def _end_with_parent() -> None:
 def _prepare_process() -> None:
     threading.Thread(target=_end_with_parent, daemon=True).start()
     os.nice(NICENESS)
+    tempfile.tempdir = str(settings().data)  # what does not fit into memory is larger than some places for such files
     halved_rate(
         np.zeros((1, 64), dtype=np.float32)
     )  # the compiled loops load now, not when somebody waits for a picture

@@ -126,7 +126,7 @@ def sweep(db: Database) -> None:
         if folder.name not in known and not made_for & strips:
             left.append(folder)
     left += [one for one in (data / "ensemble").glob("*") if one.is_dir() and one.name not in sessions]
-    left += [*data.glob("ensemble/*/tmp*"), *data.glob("ensemble/*/*.part.npz")]
+    left += [*data.glob("ensemble/*/tmp*"), *data.glob("ensemble/*/*.part.npy"), *data.glob("ensemble/*/*.npz")]
     left += [one for one in (data / "handover").glob("*") if one.name not in handovers]
     _remove(left)
 
