@@ -126,7 +126,7 @@ describe('the worklet', () => {
     expect(left.at(-1)).toBe(0)
   })
 
-  it('reports what it has played every 256 frames, half as often while it holds much, with the newest change heard', () => {
+  it('reports what it has played every 256 frames, less often while it holds much, with the change heard', () => {
     tell({ kind: 'start', epoch: 1 })
     for (let sent = 0; sent < 4096; sent += 256) tell({ kind: 'sound', data: packet(1, sent, 256) })
     play(32)
