@@ -9,7 +9,7 @@ import soundfile
 from scipy.optimize import brentq
 from scipy.signal import butter, sosfilt
 
-from mivlo.core.audiofile import write_blocks
+from mivlo.core.audiofile import ImportLimits, inspect_audio, write_blocks
 from mivlo.core.channel import lane_of, put_lane_back
 from mivlo.core.engine.guard import Guard
 from mivlo.core.engine.mix import GuardReference, Mix
@@ -21,7 +21,8 @@ from mivlo.core.ensemble.erb_map import erb_map
 from mivlo.core.ensemble.hearing import CENTRES_HZ
 from mivlo.core.ensemble.listening import MixedTrack, hear
 from mivlo.core.ensemble.right_of_way import goes_first
-from mivlo.core.ensemble.yielding import Region, _least
+from mivlo.core.ensemble.yielding import Region, _least, _least_depth
+from mivlo.core.errors import AudioFileError
 from mivlo.core.filters import analog
 from mivlo.core.filters.analog import butterworth, response
 from mivlo.core.finder.proposals import with_threshold
@@ -201,3 +202,18 @@ def test_clashes_with_short_breaths_between_are_one_stretch():
     first, *_ = find_clashes(hear(maps, full_scale_db=100.0))
     assert len(first.times) == 1
     assert first.times[0][1] - first.times[0][0] > 3.5
+
+
+def test_a_dip_that_costs_as_much_as_another_one_is_not_taken_for_it():
+    def at(depth_db: float) -> Outcome:
+        return Outcome(front=depth_db, yielding=10.0 - depth_db)
+
+    deepest = (500.0, 0.5, 8.0, at(8.0))
+    assert _least_depth(at, deepest, 4.0, 5.9) == (500.0, 0.5, 4.0, at(4.0))
+    assert _least_depth(at, deepest, 4.0, 6.0) is None  # the other one leaves as much
+
+
+def test_more_channels_than_two_are_refused_with_both_figures(tmp_path):
+    soundfile.write(tmp_path / "three.wav", np.zeros((RATE, 3)), RATE)
+    with pytest.raises(AudioFileError, match="three.wav: 3 channels, but at most 2"):
+        inspect_audio(tmp_path / "three.wav", limits=ImportLimits(), name="three.wav")
