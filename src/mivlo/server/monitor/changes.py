@@ -38,7 +38,7 @@ class Changes:
         self._newest = self._task = None
 
     async def _apply_prepared(self, play: LivePlay) -> None:
-        with contextlib.suppress(WebSocketDisconnect, RuntimeError):  # the page has gone meanwhile
+        with contextlib.suppress(WebSocketDisconnect):  # the page has gone meanwhile
             while self._newest is not None:
                 change, self._newest = self._newest, None
                 try:
