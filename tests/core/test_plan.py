@@ -8,8 +8,9 @@ import soundfile
 from typer.testing import CliRunner
 
 from mivlo.cli import app
+from mivlo.core.engine.audition import audition_spec
 from mivlo.core.engine.mix import Mix, Probe, Slice
-from mivlo.core.engine.plan import audition_spec, ledger_specs, static_sections
+from mivlo.core.engine.plan import ledger_specs, static_sections
 from mivlo.core.errors import ParameterError
 from mivlo.core.model import Keeper, LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS, Move

@@ -8,7 +8,7 @@ from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import replay
 from mivlo.core.engine.revising import Revising
 from mivlo.core.engine.source import ArraySource
-from mivlo.core.model import Group, LedgerEntry, Track
+from mivlo.core.model import Group, LedgerEntry, Send, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.low_cut import LowCut
@@ -21,8 +21,8 @@ SOUNDS = {
 }
 
 
-def random_mix(random: np.random.Generator, *, reshaped: bool = False) -> Mix:
-    """Return one of many mixes: figures, faders, mutes, moves that come and go, probes, a key, a group, the mix."""
+def random_mix(random: np.random.Generator) -> Mix:
+    """Return one of many mixes: figures, faders, mutes, moves, probes, keys, and ways that sound takes, come and go."""
 
     def some(*moves) -> tuple[LedgerEntry, ...]:
         return tuple(LedgerEntry(id=str(i), move=move) for i, move in enumerate(moves) if random.random() < 0.8)
@@ -30,18 +30,28 @@ def random_mix(random: np.random.Generator, *, reshaped: bool = False) -> Mix:
     def gain() -> float:
         return float(random.choice([-6.0, 0.0, 3.0]))
 
+    def sends(*targets: str) -> tuple[Send, ...]:
+        return tuple(Send(to_id=target, level_db=gain()) for target in targets if random.random() < 0.5)
+
     bell = Bell(hz=float(random.uniform(200, 4_000)), gain_db=gain(), q=float(random.choice([1, 8])))
-    duck = DynamicBell(hz=900, threshold_db=-60, depth_db=-9 + gain(), lookahead_ms=5, listens_to="b")
+    duck = DynamicBell(hz=900, threshold_db=-60, depth_db=-9 + gain(), lookahead_ms=5,
+                       listens_to=str(random.choice(["b", "h"])))  # fmt: skip
     tracks = (
-        Track(id="a", audio_id="a", ledger=some(bell, duck), gain_db=gain(), mute=bool(random.random() < 0.2)),
+        Track(id="a", audio_id="a", ledger=some(bell, duck), gain_db=gain(), mute=bool(random.random() < 0.2),
+              sends=sends("g", "h")),
         Track(id="b", audio_id="b", ledger=some(LowCut(hz=90), bell), pan=gain() / 10, group_id="g",
               mute=bool(random.random() < 0.2)),
-        Track(id="c", audio_id="c", ledger=some(Plane()), group_id=None if reshaped else "g", solo=gain() > 0.0),
+        Track(id="c", audio_id="c", ledger=some(Plane()), solo=gain() > 0.0, sends=sends("h"),
+              group_id=random.choice([None, "g", "h"])),
+        *(Track(id="d", audio_id=name, group_id="h") for name in random.choice(["a", "b", ""], 1) if name),
     )  # fmt: skip
     loud = random.random() < 0.3
     return Mix(
         tracks=tracks,
-        groups=(Group(id="g", ledger=some(bell), gain_db=gain()),),
+        groups=(
+            Group(id="h", ledger=some(bell, duck), mute=bool(random.random() < 0.2), solo=bool(random.random() < 0.2)),
+            Group(id="g", ledger=some(bell), gain_db=gain(), group_id=random.choice([None, "h"]), sends=sends("h")),
+        ),
         master=Group(id="mix", ledger=some(Bell(hz=3_000, gain_db=gain()))),
         probe=Probe(track_id="a", hz=float(random.uniform(100, 2_000)), amount_db=24) if loud else None,
         match_db=-abs(gain()),
@@ -50,7 +60,7 @@ def random_mix(random: np.random.Generator, *, reshaped: bool = False) -> Mix:
     )
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", range(8))
 @pytest.mark.parametrize("refusals", [0.0, 0.4])
 def test_what_is_held_in_the_end_is_the_replay_of_what_was_told(seed, refusals):
     random = np.random.default_rng(seed)
@@ -73,7 +83,7 @@ def test_what_is_held_in_the_end_is_the_replay_of_what_was_told(seed, refusals):
         revising.forget_before(played)
         if random.random() < 0.7:
             end = player.frame
-            made = revising.change(random_mix(random, reshaped=random.random() < 0.1), from_frame=played + 700)
+            made = revising.change(random_mix(random), from_frame=played + 700)
             tell(made)
             if made.frame < end:
                 taken_back += 1

@@ -4,7 +4,8 @@ place."""
 import numpy as np
 import pytest
 
-from mivlo.core.engine.mix import Mix, audible_tracks
+from mivlo.core.engine.audible import audible_tracks
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.pipeline import SAVE_EVERY_FRAMES, Pipeline
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.ramp import STEPS, Ramp
@@ -77,10 +78,11 @@ def test_a_ramp_glides_from_where_it_is_and_can_be_read_again():
 
 def test_prerolls_begin_on_the_grid_of_blocks():
     for start in (0, 5_000, 48_000, 480_001 // 64 * 64):
-        first = start_of_preroll(start, sample_rate_hz=RATE)
+        first = start_of_preroll(start, memory_s=1.0, sample_rate_hz=RATE)
         assert first % BLOCK_GRID_FRAMES == 0
         assert first == 0 or start - first >= RATE
-    assert start_of_preroll(-640, sample_rate_hz=RATE) < -RATE  # a stretch before the session's first sample
+        assert start_of_preroll(start, memory_s=0.0, sample_rate_hz=RATE) == start  # nothing that remembers
+    assert start_of_preroll(-640, memory_s=1.0, sample_rate_hz=RATE) < -RATE  # before the session's first sample
 
 
 def test_a_stored_file_reads_as_the_array_that_it_holds(tmp_path):

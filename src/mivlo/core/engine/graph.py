@@ -1,51 +1,52 @@
-"""The graph of strips: tracks into groups into the mix, built from a mix, changed, rendered ahead and taken back.
+"""The graph of strips: tracks into groups, groups into groups, sends beside them, and all into the mix.
 
-Frames are those of the stream; what lies behind the mix (`monitoring`) and who listens are not known here.
+It is built from a mix, changed, rendered ahead and taken back. Every strip reads ahead by the latency of its own
+stages, so whatever way sound takes, it arrives at its own frame. Frames are those of the stream; what lies behind the
+mix (`monitoring`) and who listens are not known here.
 """
 
-import time
+from collections import deque
 from collections.abc import Iterator, Mapping, Sequence, Set
 from concurrent.futures import Executor
 from dataclasses import dataclass
 
 import numpy as np
 
+from mivlo.core.engine.audible import Audible, audible
+from mivlo.core.engine.audition import Audition, audition_spec, is_auditioned
 from mivlo.core.engine.bus import Bus
 from mivlo.core.engine.keys import Keys, OpenSource
-from mivlo.core.engine.mix import Mix, audible_tracks, raw_sound_of
-from mivlo.core.engine.offcuts import OffcutsSource
-from mivlo.core.engine.pipeline import SELDOM_FRAMES
-from mivlo.core.engine.plan import audition_spec, ledger_specs
+from mivlo.core.engine.mix import Mix, raw_sound_of
+from mivlo.core.engine.plan import ledger_specs
 from mivlo.core.engine.ramp import Ramp
 from mivlo.core.engine.source import Source, SpansSource, Transport, read_looped
-from mivlo.core.engine.strip import Strip, pan_gains, start_of_preroll
-from mivlo.core.model import Group, StripBase, Track
+from mivlo.core.engine.strip import ReadRaw, Strip, memory_of, pan_gains, start_of_preroll
+from mivlo.core.model import Group, Route, StripBase, Track, groups_in_order
 from mivlo.core.processors.stage import StageSpec
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array, db_to_gain
 
 __all__ = ["Graph"]
 
-EDITED_LATELY_S = 0.6  # since the last but one time
 FORGET_EVERY_FRAMES = 8_192
 
 
 @dataclass
 class _Node:
-    """A strip with what it was made for."""
+    """A strip with what it was made for; of a group and the mix, with what goes into it."""
 
     strip: Strip
     state: StripBase
-    offcuts_of: object = None
-    edited_s: tuple[float, float] = (-1e9, -1e9)  # the last two times
+    audition: Audition
+    bus: Bus | None
 
-    def edit(self) -> None:
-        """Note that it has been edited."""
-        self.edited_s = (self.edited_s[1], time.monotonic())
 
-    def is_being_edited(self) -> bool:
-        """Tell whether another edit is to be expected: of a track that was edited once, the next is as far as any."""
-        return time.monotonic() - self.edited_s[0] < EDITED_LATELY_S
+@dataclass(frozen=True, slots=True)
+class _Start:
+    """Where a strip begins when play starts: heard from a frame on, its stages at rest at an earlier one."""
+
+    frame: int
+    at_rest: int
 
 
 class Graph:
@@ -64,13 +65,12 @@ class Graph:
         self._workers = workers
         self._mix = mix
         self._transport = Transport(start, start, mix.loop())
-        self._keys = Keys(open_source, self._read_source)
-        self._nodes: dict[str, _Node] = {}
-        self._busses: dict[str, Bus] = {}
+        self._keys = Keys(mix, open_source, self._read_source, frame=start)
+        self._nodes: dict[str, _Node] = {}  # sources before those whose sound they go into
+        self._before: deque[tuple[int, dict[str, _Node]]] = deque()  # until which frame there were others
         self._plans: dict[str, tuple[object, list[StageSpec]]] = {}
         self._forgotten = start
-        self._keys.update(mix, frame=start)
-        self._make_nodes(start, starting=True)
+        self._make_nodes(audible(mix), frame=start, starting=True)
 
     @property
     def strips(self) -> Mapping[str, Strip]:
@@ -85,7 +85,12 @@ class Graph:
     @property
     def n_tracks(self) -> int:
         """Return how many tracks are rendered."""
-        return len(self._nodes) - len(self._busses)
+        return len(self.tracks)
+
+    @property
+    def tracks(self) -> Mapping[str, Strip]:
+        """Return the strips of the tracks."""
+        return {strip_id: node.strip for strip_id, node in self._nodes.items() if node.bus is None}
 
     @property
     def fixed_before(self) -> int:
@@ -101,28 +106,36 @@ class Graph:
         self._extend_together(frame + n_frames)
         return self._nodes[self._mix.master.id].strip.read(frame, n_frames)
 
-    def apply(self, mix: Mix, *, frame: int) -> None:
-        """Glide to another mix from a frame on; tracks with other audio start with stages at rest."""
+    def apply(self, mix: Mix, *, frame: int) -> set[str]:
+        """Glide to another mix from a frame on; tracks with other audio start with stages at rest.
+
+        Returns the ids of the strips whose moves are others than before.
+        """
+        heard = audible(mix)
+        self._let_go_of_ways(mix, heard, frame=frame)
         loop_changed = mix.loop() != self._transport.loop
         if loop_changed:
             self._transport.set_loop(mix.loop(), frame=frame)
         self._mix = mix
         changed_keys = self._keys.update(mix, frame=frame)
-        self._make_nodes(frame, starting=False, stale=loop_changed, changed_keys=changed_keys)
+        return self._make_nodes(heard, frame=frame, starting=False, stale=loop_changed, changed_keys=changed_keys)
 
     def take_back(self, frame: int, mix: Mix) -> None:
         """Undo all changes later than a frame, at which a mix was played."""
         self._mix = mix
+        while self._before and self._before[-1][0] > frame:
+            self._nodes = self._before.pop()[1]
         changed_keys = self._keys.take_back(frame)
         changed: set[int] = set()
-        for strip_id, node in self._nodes.items():  # members before their group, groups before the mix
-            strip, bus = node.strip, self._busses.get(strip_id)
-            stale = _listens(strip.specs, changed_keys)
-            if bus is not None and any(id(member) in changed for member in bus.members):
-                bus.cut(frame)
-                stale = True
-            if strip.take_back(frame, stale=stale):
-                changed.add(id(strip))
+        for node in self._nodes.values():
+            stale = _listens(node.strip.specs, changed_keys)
+            if node.bus is not None:
+                other_ways = node.bus.take_back(frame)
+                if other_ways or any(id(way.strip) in changed for way in node.bus.ways):
+                    node.bus.cut(frame)
+                    stale = True
+            if node.strip.take_back(frame, stale=stale):
+                changed.add(id(node.strip))
 
     def takes_long(self, mix: Mix) -> bool:
         """Tell whether a change to a mix would hold up play for long, were it not prepared.
@@ -156,31 +169,6 @@ class Graph:
                 for spec in ledger_specs(state, sample_rate_hz=self._rate, read_weights=self._read_weights):
                     yield spec, n_channels
 
-    def work_ahead(self, until: int, *, needed_from: int) -> int:
-        """Render some of what is not being edited ahead; returns how many frames of one track.
-
-        For a thread of its own: what is rendered ahead is what would be rendered later, and a change takes it back.
-        """
-        self._sort_out_the_edited()
-        strips = [node.strip for node in list(self._nodes.values())]
-        behind = [strip for strip in strips if strip.seldom and strip.ready_until < until]
-        if not behind:
-            return 0
-        strip = min(behind, key=lambda one: one.ready_until)
-        strip.extend((strip.ready_until // SELDOM_FRAMES + 1) * SELDOM_FRAMES)
-        strip.forget_before(needed_from)
-        return SELDOM_FRAMES
-
-    def stop_working_ahead(self) -> None:
-        """Let everything be rendered when it is needed, in small blocks, until somebody works ahead again."""
-        for node in self._nodes.values():
-            node.strip.seldom = False
-
-    def _sort_out_the_edited(self) -> None:
-        """Let tracks that nobody edits be rendered in large blocks, where the session is worked ahead at all."""
-        for node in list(self._nodes.values()):
-            node.strip.seldom = not (isinstance(node.state, Group) or node.is_being_edited())
-
     def forget_before(self, needed_from: int, *, frame: int) -> None:
         """Let go of what nobody reads any more, from time to time as play comes to frames."""
         if frame - self._forgotten < FORGET_EVERY_FRAMES:
@@ -189,24 +177,22 @@ class Graph:
         for node in self._nodes.values():
             if not node.strip.seldom:  # whoever works ahead does it there
                 node.strip.forget_before(needed_from)
-        for bus in self._busses.values():
-            bus.forget_before(needed_from)
+            if node.bus is not None:
+                node.bus.forget_before(needed_from)
+        while self._before and self._before[0][0] <= needed_from:
+            self._before.popleft()
 
     def _extend_together(self, until: int) -> None:
         """Let all tracks be rendered by the workers at once, as far as what comes behind them reads ahead."""
         if self._workers is None:
             return
-        ahead = {group.id: self._latency_of(group.id) for group in (*self._mix.groups, self._mix.master)}
-        reach = until + ahead[self._mix.master.id]
-        needed = [
-            (self._nodes[track.id].strip, reach + ahead.get(track.group_id or "", 0))
-            for track in self._mix.tracks
-            if track.id in self._nodes
-        ]
+        reach = {self._mix.master.id: until}
+        for strip_id, node in reversed(self._nodes.items()):
+            for way in node.bus.ways if node.bus is not None else ():
+                source_id = way.key[0]
+                reach[source_id] = max(reach.get(source_id, until), reach[strip_id] + node.strip.latency_frames)
+        needed = [(strip, reach[track_id]) for track_id, strip in self.tracks.items()]
         list(self._workers.map(lambda one: one[0].extend(one[1]), needed))
-
-    def _latency_of(self, strip_id: str) -> int:
-        return self._nodes[strip_id].strip.latency_frames
 
     def _read_source(self, source: Source, start_frame: int, frame: int, n_frames: int) -> Array:
         parts = [read_looped(source, segment, start_frame) for segment in self._transport.segments(frame, n_frames)]
@@ -217,126 +203,159 @@ class Graph:
         return np.asarray(self._read_source(SpansSource(spans, self._rate), 0, frame, n_frames)[0])
 
     def _make_nodes(
-        self, frame: int, *, starting: bool, stale: bool = False, changed_keys: Set[str] = frozenset()
-    ) -> None:
-        """Bring all strips up to date from a frame on, members before their group, groups before the mix."""
+        self, heard: Audible, *, frame: int, starting: bool, stale: bool = False, changed_keys: Set[str] = frozenset()
+    ) -> set[str]:
+        """Bring all strips up to date from a frame on, sources before those whose sound they go into.
+
+        Returns the ids of the strips whose moves are others than before.
+        """
         mix = self._mix
-        audible = audible_tracks(mix)
-        heard = [track for track in mix.tracks if self._live or audible[track.id]]
-        starts = self._starting_frames(frame) if starting else {}
+        groups = (*groups_in_order(mix.groups), mix.master)
+        strips = (*(track for track in mix.tracks if self._live or track.id in heard.strip_ids), *groups)
+        specs = {state.id: self._specs(state) for state in strips}
+        starts = self._starts(frame, groups, heard) if starting else {}
         nodes: dict[str, _Node] = {}
         changed: set[str] = set()
-        for track in heard:
-            specs = self._specs(track)
-            node = self._nodes.get(track.id)
-            if node is None or track.id in self._busses or raw_sound_of(node.state) != raw_sound_of(track):
-                node = self._new_track(track, specs, starts.get(track.id, frame))
-                changed.add(track.id)
-            elif node.strip.apply(specs, frame=frame, stale=stale or _listens(specs, changed_keys)):
-                changed.add(track.id)
-                node.edit()
-            gain = (-1.0 if track.polarity_flipped else 1.0) * db_to_gain(track.gain_db) if audible[track.id] else 0.0
-            left, right = pan_gains(track.pan, n_channels=node.strip.n_channels)
-            if self._aim(node, track, (gain * left, gain * right), frame=frame, starting=starting):
-                changed.add(track.id)
-            nodes[track.id] = node
-        groups = {group.id for group in mix.groups}
-        for group in (*mix.groups, mix.master):
-            specs = self._specs(group)
-            member_ids = [track.id for track in heard if track.group_id == group.id]
-            if group is mix.master:
-                member_ids = [*groups, *(track.id for track in heard if track.group_id not in groups)]
-            members = [nodes[member_id].strip for member_id in sorted(member_ids)]
-            node = self._nodes.get(group.id)
-            if node is None or group.id not in self._busses:
-                node = self._new_bus(group, specs, members, starts.get(group.id, frame))
-                changed.add(group.id)
-            else:
-                bus = self._busses[group.id]
-                other = stale or members != list(bus.members) or any(member_id in changed for member_id in member_ids)
-                bus.members = members
-                if other:
+        edited: set[str] = set()
+        for state in strips:
+            start = starts.get(state.id, _Start(frame, frame))
+            node = self._node_of(state)
+            bus = node.bus if node is not None else self._new_bus(state, specs[state.id], start, starting=starting)
+            other = stale
+            if bus is not None:
+                other |= bus.lead(self._ways_into(state.id, heard, nodes), frame=frame, starting=starting)
+                if other or any(way.key[0] in changed for way in bus.ways):
                     bus.cut(frame)
-                if node.strip.apply(specs, frame=frame, stale=other or _listens(specs, changed_keys)):
-                    changed.add(group.id)
-            gain = db_to_gain(group.gain_db)
-            if self._aim(node, group, (gain, gain), frame=frame, starting=starting):
-                changed.add(group.id)
-            nodes[group.id] = node
+                    other = True
+            if node is None:
+                node = self._new_node(state, bus, specs[state.id], start, starting=starting)
+                changed.add(state.id)
+            else:
+                # What fades out has listened as well.
+                other |= _listens((*node.strip.specs, *specs[state.id]), changed_keys)
+                if node.strip.apply(specs[state.id], frame=frame, stale=other):
+                    changed.add(state.id)
+                    edited.add(state.id)
+            node.state = state
+            faded = self._set_fader(node, is_up=state.id in heard.strip_ids, frame=frame, starting=starting)
+            if node.audition.aim(state, mix, frame=frame, starting=starting) or faded:
+                changed.add(state.id)
+            nodes[state.id] = node
+        if list(map(id, nodes.values())) != list(map(id, self._nodes.values())):
+            self._before.append((frame, self._nodes))
         self._nodes = nodes
-        self._busses = {group.id: self._busses[group.id] for group in (*mix.groups, mix.master)}
+        return edited
 
-    def _starting_frames(self, frame: int) -> Mapping[str, int]:
-        """Return where each strip starts: members of what has a ledger must sound during its pre-roll."""
-        rate, mix = self._rate, self._mix
-        inner = start_of_preroll(frame, sample_rate_hz=rate) if mix.master.ledger else frame
-        starts = {mix.master.id: frame}
-        for group in mix.groups:
-            starts[group.id] = inner
-        for track in mix.tracks:
-            group_of = next((group for group in mix.groups if group.id == track.group_id), None)
-            treated = group_of is not None and bool(group_of.ledger)
-            starts[track.id] = start_of_preroll(inner, sample_rate_hz=rate) if treated else inner
-        return starts
+    def _node_of(self, state: StripBase) -> _Node | None:
+        """Return the node that goes on as a strip; None where there is none of the same kind and raw sound."""
+        node = self._nodes.get(state.id)
+        same = node is not None and isinstance(node.state, Track) == isinstance(state, Track)
+        return node if same and node is not None and raw_sound_of(node.state) == raw_sound_of(state) else None
+
+    def _let_go_of_ways(self, mix: Mix, heard: Audible, *, frame: int) -> None:
+        """Fade out all ways that will not be there from a frame on; before anything else of the change is made."""
+        nodes = map(self._node_of, (*mix.tracks, *mix.groups, mix.master))
+        going_on = {id(node.strip) for node in nodes if node is not None}
+        keys = {route.key for route in (*heard.open_routes, *heard.closed_routes)}
+        gone = [
+            (node.bus, [way for way in node.bus.ways if way.key not in keys or id(way.strip) not in going_on])
+            for node in self._nodes.values()
+            if node.bus is not None and id(node.strip) in going_on
+        ]
+        fading = [bus.fading(ways, frame=frame) for bus, ways in gone]
+        for (bus, ways), tails in zip(gone, fading, strict=True):
+            if ways:
+                bus.let_go(ways, tails, frame=frame)
+
+    def _ways_into(
+        self, group_id: str, heard: Audible, nodes: Mapping[str, _Node]
+    ) -> Iterator[tuple[Route, Strip, float]]:
+        """Yield the ways into a group, each with its strip and gain."""
+        routes = {route: True for route in heard.open_routes} | dict.fromkeys(heard.closed_routes, False)
+        for route in routes:
+            if route.target_id == group_id and route.source_id in nodes:
+                # Where the fader is down, the way stays as it is: a mute is one fade, not two.
+                is_open = routes[route] or route.source_id not in heard.strip_ids
+                yield route, nodes[route.source_id].strip, db_to_gain(route.send_db or 0.0) if is_open else 0.0
+
+    def _starts(self, frame: int, groups: Sequence[Group], heard: Audible) -> Mapping[str, _Start]:
+        """Return where each strip begins: it sounds during the pre-rolls of all that it goes into.
+
+        A pre-roll is as long as the longest memory of any stage on the way from there to the mix.
+        """
+        routes = (*heard.open_routes, *heard.closed_routes)
+        behind_s = {self._mix.master.id: 0.0}  # the longest memory behind each strip, and from its own stages on
+        from_here_s: dict[str, float] = {}
+        for state in (*reversed(groups), *self._mix.tracks):
+            targets = [route.target_id for route in routes if route.source_id == state.id]
+            behind_s[state.id] = max((from_here_s[target] for target in targets), default=0.0)
+            own_s = memory_of(self._ledger_specs(state), sample_rate_hz=self._rate)
+            from_here_s[state.id] = max(own_s, behind_s[state.id])
+
+        def before(memory_s: float) -> int:
+            return start_of_preroll(frame, memory_s=memory_s, sample_rate_hz=self._rate)
+
+        return {one: _Start(before(behind_s[one]), before(from_here_s[one])) for one in behind_s}
 
     def _specs(self, state: StripBase) -> list[StageSpec]:
-        """Return the stages of a strip; planned anew only where something of it is another than before."""
-        mix = self._mix
-        probe = tuple((probe, probe is mix.probe) for probe in mix.probes() if probe.track_id == state.id)
-        heard_slice = mix.slice if mix.slice is not None and mix.slice.track_id == state.id else None
-        plan = (state.ledger, state.ledger_on, state.phase, state.keepers, probe, heard_slice)
+        """Return the stages of a strip: those of its ledger, and what is heard of it for its own sake."""
+        specs = self._ledger_specs(state)
+        if self._live or is_auditioned(state, self._mix):
+            specs = [*specs, audition_spec(state, self._mix, sample_rate_hz=self._rate)]
+        return specs
+
+    def _ledger_specs(self, state: StripBase) -> list[StageSpec]:
+        """Return the stages of a ledger; planned anew only where something of it is another than before."""
+        plan = (state.ledger, state.ledger_on, state.phase, state.keepers)
         known = self._plans.get(state.id)
         if known is None or known[0] != plan:
             specs = ledger_specs(state, sample_rate_hz=self._rate, read_weights=self._read_weights)
-            if self._live or probe or heard_slice:
-                specs.append(audition_spec(state, mix, sample_rate_hz=self._rate))
             self._plans[state.id] = known = (plan, specs)
         return known[1]
 
-    def _new_track(self, track: Track, specs: list[StageSpec], frame: int) -> _Node:
-        source = self._open_source(track.audio_id)
+    def _new_bus(self, state: StripBase, specs: Sequence[StageSpec], start: _Start, *, starting: bool) -> Bus | None:
+        if not isinstance(state, Group):
+            return None
+        at_rest = start.at_rest
+        if not starting:
+            memory_s = memory_of(specs, sample_rate_hz=self._rate)
+            at_rest = start_of_preroll(start.frame, memory_s=memory_s, sample_rate_hz=self._rate)
+        return Bus(frame=at_rest, sample_rate_hz=self._rate)
+
+    def _new_node(
+        self, state: StripBase, bus: Bus | None, specs: list[StageSpec], start: _Start, *, starting: bool
+    ) -> _Node:
+        read_raw, n_channels = self._input_of(state) if bus is None else (bus.read, 2)
+        strip = Strip(
+            read_raw, self._keys.read, n_channels, specs, frame=start.frame,
+            at_rest=start.at_rest if starting else None, sample_rate_hz=self._rate, rewindable=self._live,
+        )  # fmt: skip
+        return _Node(strip, state, Audition(strip, self.position_of, sample_rate_hz=self._rate), bus)
+
+    def _input_of(self, state: StripBase) -> tuple[ReadRaw, int]:
+        """Return how a track's own sound is read, and of how many channels it is."""
+        assert isinstance(state, Track)
+        source, start_frame = self._open_source(state.audio_id), state.start_frame
 
         def read_raw(at: int, n_frames: int) -> Array:
-            return self._read_source(source, track.start_frame, at, n_frames)
+            return self._read_source(source, start_frame, at, n_frames)
 
-        strip = Strip(
-            read_raw,
-            self._keys.read,
-            source.n_channels,
-            specs,
-            frame=frame,
-            sample_rate_hz=self._rate,
-            rewindable=self._live,
-        )
-        return _Node(strip, track)
+        return read_raw, source.n_channels
 
-    def _new_bus(self, group: Group, specs: list[StageSpec], members: list[Strip], frame: int) -> _Node:
-        first = start_of_preroll(frame, sample_rate_hz=self._rate) if group.ledger else frame
-        bus = Bus(frame=first, sample_rate_hz=self._rate)
-        bus.members = members
-        self._busses[group.id] = bus
-        strip = Strip(
-            bus.read, self._keys.read, 2, specs, frame=frame, sample_rate_hz=self._rate, rewindable=self._live
-        )
-        return _Node(strip, group)
-
-    def _aim(self, node: _Node, state: StripBase, gains: tuple[float, float], *, frame: int, starting: bool) -> bool:
-        """Set a strip's fader, and what is heard in its place; returns whether anything of it changes."""
-        strip, node.state = node.strip, state
-        left, right = gains
-        changed = (left, right) != (strip.left.goal, strip.right.goal)
+    def _set_fader(self, node: _Node, *, is_up: bool, frame: int, starting: bool) -> bool:
+        """Glide to a strip's level and place from a frame on; returns whether anything of it changes."""
+        strip, state = node.strip, node.state
+        left, right = 1.0, 1.0
+        gain = db_to_gain(state.gain_db) if is_up else 0.0
+        if isinstance(state, Track):
+            left, right = pan_gains(state.pan, n_channels=strip.n_channels)
+            gain = -gain if state.polarity_flipped else gain
+        goals = (gain * left, gain * right)
+        changed = goals != (strip.left.goal, strip.right.goal)
         if starting:
-            strip.left, strip.right = Ramp(left), Ramp(right)
-        strip.left.set_goal(left, frame=frame)
-        strip.right.set_goal(right, frame=frame)
-        wanted = tuple(entry.move for entry in state.ledger) if self._mix.offcuts_track_id == state.id else None
-        if wanted != node.offcuts_of:
-            node.offcuts_of = wanted
-            offcuts = (
-                None if wanted is None else OffcutsSource(strip, state, self.position_of, sample_rate_hz=self._rate)
-            )
-            strip.aim_extra(offcuts, frame=frame, starting=starting)
-            changed = True
+            strip.left, strip.right = (Ramp(goal) for goal in goals)
+        strip.left.set_goal(goals[0], frame=frame)
+        strip.right.set_goal(goals[1], frame=frame)
         return changed
 
 

@@ -9,7 +9,8 @@ from typing import Any, Literal, TypeVar
 
 from pydantic import Field
 
-from mivlo.core.engine.mix import GuardReference, Mix, Probe, Slice, audible_tracks, mix_of_session
+from mivlo.core.engine.audible import audible_tracks
+from mivlo.core.engine.mix import GuardReference, Mix, Probe, Slice, mix_of_session
 from mivlo.core.level_match import LevelMatch
 from mivlo.core.model import Frozen, LedgerEntry, Session, StripBase
 from mivlo.core.moves import Move

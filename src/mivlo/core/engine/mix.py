@@ -1,18 +1,17 @@
 """What the engine is told: tracks with their ledgers and faders, and how the user listens just now."""
 
-from collections.abc import Mapping
 from typing import Annotated, Literal, Self
 
 from pydantic import Field, model_validator
 
-from mivlo.core.model import MIX_ID, Frozen, Group, Session, StripBase, Track, refuse_twins
+from mivlo.core.errors import ParameterError
+from mivlo.core.model import MIX_ID, Frozen, Group, Session, StripBase, Track, groups_in_order, refuse_twins
 
 __all__ = [
     "GuardReference",
     "Mix",
     "Probe",
     "Slice",
-    "audible_tracks",
     "mix_of_session",
     "raw_sound_of",
     "reshapes",
@@ -76,6 +75,14 @@ class Mix(Frozen):
         refuse_twins((strip.id for strip in (*self.tracks, *self.groups, self.master)), "tracks, groups and the mix")
         return self
 
+    @model_validator(mode="after")
+    def _goes_in_no_circle(self) -> Self:
+        try:
+            groups_in_order(self.groups)
+        except ParameterError as error:
+            raise ValueError(str(error)) from None
+        return self
+
     def probes(self) -> tuple[Probe, ...]:
         """Return all probes that sound."""
         return self.held_probes if self.probe is None else (*self.held_probes, self.probe)
@@ -88,45 +95,13 @@ class Mix(Frozen):
         return (start, end) if end - start >= 32 * GRID else None
 
 
-def audible_tracks(mix: Mix) -> Mapping[str, bool]:
-    """Return which tracks are heard: those named, or what is listened to alone, else what is soloed, else all but the
-    muted.
-
-    Listening to a group alone is listening to its tracks; soloing a group solos them.
-    """
-    groups = {group.id: group for group in mix.groups}
-    if mix.heard_ids:
-        named = set(mix.heard_ids)
-        return {track.id: track.id in named or (track.group_id in named and not track.mute) for track in mix.tracks}
-    if mix.alone_track_id is not None and mix.alone_track_id not in groups and mix.alone_track_id != mix.master.id:
-        return {track.id: track.id == mix.alone_track_id for track in mix.tracks}
-
-    def of_group(track: Track, field: str) -> bool:
-        return track.group_id in groups and bool(getattr(groups[track.group_id], field))
-
-    tracks = [track for track in mix.tracks if mix.alone_track_id in (None, mix.master.id, track.group_id)]
-    any_solo = any(track.solo or of_group(track, "solo") for track in tracks)
-    heard = {
-        track.id
-        for track in tracks
-        if not (track.mute or of_group(track, "mute")) and (not any_solo or track.solo or of_group(track, "solo"))
-    }
-    return {track.id: track.id in heard for track in mix.tracks}
-
-
 def reshapes(before: Mix, after: Mix) -> bool:
-    """Tell whether what is rendered is put together in another way: such a change cannot be made, nor undone, in what
-    was rendered before. Raises nothing. Source: ours."""
+    """Tell whether a change cannot be made, nor undone, in what was rendered before: another loop, or offcuts.
 
-    def shape(mix: Mix) -> object:
-        return (
-            [(track.id, raw_sound_of(track), track.group_id) for track in mix.tracks],
-            [group.id for group in mix.groups],
-            mix.loop(),
-        )
-
+    Raises nothing. Source: ours.
+    """
     with_offcuts = (before.offcuts_track_id, after.offcuts_track_id) != (None, None)
-    return with_offcuts or shape(before) != shape(after)
+    return with_offcuts or before.loop() != after.loop()
 
 
 def mix_of_session(session: Session) -> Mix:

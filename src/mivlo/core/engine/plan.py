@@ -3,20 +3,16 @@
 from collections.abc import Sequence
 
 from mivlo.core.channel import Channel
-from mivlo.core.engine.mix import Mix, Probe
 from mivlo.core.filters.biquad import Biquad
 from mivlo.core.filters.linear_phase import has_linear_phase_form
 from mivlo.core.model import StripBase
 from mivlo.core.moves import Move, StaticMove
-from mivlo.core.moves.base import slice_bell
-from mivlo.core.moves.bell import Bell
 from mivlo.core.processors.chain import ChainSpec, KeyedSection
 from mivlo.core.processors.fir import FirSpec
 from mivlo.core.processors.stage import StageSpec
 from mivlo.core.processors.timed import ReadWeights, TimedSpec
-from mivlo.core.units import octaves_to_q
 
-__all__ = ["audition_spec", "in_linear_phase", "ledger_specs", "static_sections"]
+__all__ = ["in_linear_phase", "ledger_specs", "static_sections"]
 
 
 def in_linear_phase(move: Move, state: StripBase, *, sample_rate_hz: float) -> bool:
@@ -96,28 +92,3 @@ def static_sections(state: StripBase, *, sample_rate_hz: float, at_s: float) -> 
         if isinstance(entry.move, StaticMove) and entry.move.acts_at(at_s)
         for section in entry.move.sections(sample_rate_hz)
     ]
-
-
-def audition_spec(state: StripBase, mix: Mix, *, sample_rate_hz: float) -> ChainSpec:
-    """Return the stage behind the ledger: the probes, or the slice of one move, where they listen to this track."""
-    keyed: list[KeyedSection] = []
-    if mix.slice is not None and mix.slice.track_id == state.id:
-        move = next((entry.move for entry in state.ledger if entry.id == mix.slice.entry_id), None)
-        if move is not None:
-            shape = move.slice_sections(sample_rate_hz)
-            keyed += [KeyedSection(f"slice:{mix.slice.entry_id}/{i}", s) for i, s in enumerate(shape)]
-    for index, probe in enumerate((mix.probe, *mix.held_probes)):
-        if probe is not None and probe.track_id == state.id:
-            held = f" {index}" if index else ""
-            shape = tuple(_probe_sections(probe, sample_rate_hz))
-            keyed += [KeyedSection(f"probe:{probe.kind}{held}/{i}", s) for i, s in enumerate(shape)]
-    return ChainSpec("audition", tuple(keyed))
-
-
-def _probe_sections(probe: Probe, sample_rate_hz: float) -> Sequence[Biquad]:
-    q = octaves_to_q(probe.width_octaves)
-    hz = min(probe.hz, 0.49 * sample_rate_hz)
-    if probe.kind == "only":
-        return slice_bell(hz, q, sample_rate_hz)
-    gain_db = probe.amount_db if probe.kind == "lift" else -probe.amount_db
-    return Bell(hz=hz, gain_db=gain_db, q=q).sections(sample_rate_hz)

@@ -1,7 +1,7 @@
 """The mix, block by block, with state: the same code plays live and renders to a file.
 
-Rules that make both bit-equal (docs/method.md): play starts on the control grid, after a pre-roll of one
-second through stages at rest; changes act at steps of the control grid; a loop's wrap carries all states on.
+Rules that make both bit-equal (docs/method.md): play starts on the control grid, after a pre-roll through stages at
+rest that is as long as their memory; changes act at steps of the control grid; a loop's wrap carries all states on.
 The strips are the `Graph`'s, what is only heard is `Monitoring`'s; here is where play has come to, and the way back.
 """
 
@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from mivlo.core.engine.ahead import Ahead
 from mivlo.core.engine.graph import Graph
 from mivlo.core.engine.guard import Guard
 from mivlo.core.engine.keys import OpenSource
@@ -62,6 +63,7 @@ class Player:
             mix, open_source, start=self._start, sample_rate_hz=sample_rate_hz, live=live, workers=workers
         )
         self._monitoring = Monitoring(mix, sample_rate_hz=sample_rate_hz)
+        self._ahead = Ahead()
         self.tapped_track_id: str | None = None
         self.tap: Callable[[Array, Array], None] | None = None
         self._rest = np.zeros((2, 0))
@@ -138,7 +140,7 @@ class Player:
         elif self._marks and self._marks[-1][0] == self._frame:
             self._marks.pop()  # it will be another one
         self._monitoring.apply(mix, frame=self._frame)
-        self._graph.apply(mix, frame=self._frame)
+        self._ahead.note_edits(self._graph.apply(mix, frame=self._frame))
 
     def takes_long(self, mix: Mix) -> bool:
         """Tell whether a change to a mix would hold up play for long, were it not prepared.
@@ -190,11 +192,12 @@ class Player:
 
     def work_ahead(self, ahead_frames: int) -> int:
         """Render some of what is not being edited ahead of the play position; returns how many frames of one track."""
-        return self._graph.work_ahead(self._frame + ahead_frames, needed_from=self._needed_from)
+        return self._ahead.work(self._graph.tracks, self._frame + ahead_frames, needed_from=self._needed_from)
 
     def stop_working_ahead(self) -> None:
         """Let everything be rendered when it is needed, in small blocks, until somebody works ahead again."""
-        self._graph.stop_working_ahead()
+        for strip in self._graph.strips.values():
+            strip.seldom = False
 
     def watch(self, strip_id: str | None) -> None:
         """Tap a track, a group or the mix, and keep what its moves do."""

@@ -7,10 +7,11 @@ import numpy as np
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.units import Array
 
-__all__ = ["STEPS", "Ramp"]
+__all__ = ["FADE_OUT", "STEPS", "Ramp"]
 
 STEPS = 8  # 10.7 ms at 48 kHz
 _CURVE = 0.5 - 0.5 * np.cos(np.pi * np.arange(STEPS * CONTROL_FRAMES) / (STEPS * CONTROL_FRAMES))
+FADE_OUT = 1.0 - _CURVE  # the counterpart of what glides in
 _EVER = -(1 << 62)
 _KEPT_GLIDES = 64  # more than come within the longest queue of sound
 

@@ -3,7 +3,7 @@
 import math
 import threading
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -16,20 +16,28 @@ from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.processors.stage import ReadKey, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["Extra", "Strip", "pan_gains", "start_of_preroll"]
+__all__ = ["MOST_PREROLL_S", "Extra", "ReadRaw", "Strip", "memory_of", "pan_gains", "start_of_preroll"]
 
 BLOCK_GRID_FRAMES = 8_192  # pre-rolls begin on it, so that moves that work on blocks keep one grid from sample 0
-PREROLL_S = 1.0
+MOST_PREROLL_S = 4.0
 LEAST_BLOCK_FRAMES = 1_024
 FADE_FRAMES = STEPS * CONTROL_FRAMES
+_EVER = -(1 << 62)
 _FADE = 0.5 - 0.5 * np.cos(np.pi * (np.arange(FADE_FRAMES) + 0.5) / FADE_FRAMES)
 
 ReadRaw = Callable[[int, int], Array]
 
 
-def start_of_preroll(start: int, *, sample_rate_hz: float) -> int:
+def memory_of(specs: Iterable[StageSpec], *, sample_rate_hz: float) -> float:
+    """Return the longest memory of any of some stages in seconds, as far as a pre-roll goes back."""
+    return min(max((spec.memory_s(sample_rate_hz) for spec in specs), default=0.0), MOST_PREROLL_S)
+
+
+def start_of_preroll(start: int, *, memory_s: float, sample_rate_hz: float) -> int:
     """Return the frame from which stages are run, unheard, before play starts at a frame."""
-    first = (start - round(PREROLL_S * sample_rate_hz)) // BLOCK_GRID_FRAMES * BLOCK_GRID_FRAMES
+    if memory_s <= 0.0:
+        return start
+    first = (start - math.ceil(memory_s * sample_rate_hz)) // BLOCK_GRID_FRAMES * BLOCK_GRID_FRAMES
     return max(first, 0) if start >= 0 else first
 
 
@@ -71,8 +79,9 @@ class Strip:
 
     def __init__(
         self, read_raw: ReadRaw, read_key: ReadKey, n_channels: int, specs: Sequence[StageSpec], *, frame: int,
-        sample_rate_hz: float, rewindable: bool,
+        at_rest: int | None = None, sample_rate_hz: float, rewindable: bool,
     ) -> None:  # fmt: skip
+        """Begin at a frame with stages that were at rest earlier: by themselves, as far back as they remember."""
         self.n_channels = n_channels
         self.left, self.right = Ramp(0.0), Ramp(0.0)
         self.lock = threading.RLock()  # of the stages, held while they run
@@ -86,12 +95,12 @@ class Strip:
         self._ready = Tape(n_channels, frame=frame)
         self._tail: tuple[int, Array] | None = None
         self._replaced: deque[_Replaced] = deque()  # oldest first
-        self.fixed_before = frame  # what lies before this frame cannot be taken back
+        self.fixed_before = _EVER  # what lies before this frame cannot be taken back
         self.changed_at = frame  # no change of its stages is later
         self._extras: list[tuple[Extra, Ramp]] = []
         self._normal = Ramp(1.0)
         self._pending = np.zeros((n_channels, 0))  # what the stages have given beyond what is ready
-        self._pipeline = self._started(specs, frame)
+        self._pipeline = self._started(specs, frame, at_rest=at_rest)
 
     @property
     def specs(self) -> tuple[StageSpec, ...]:
@@ -235,9 +244,11 @@ class Strip:
         """Tell whether nothing of it is heard from a frame on, as things stand."""
         return all(ramp.goal == 0.0 and ramp.rests_at(frame) for ramp in (self.left, self.right))
 
-    def _started(self, specs: Sequence[StageSpec], frame: int) -> Pipeline:
+    def _started(self, specs: Sequence[StageSpec], frame: int, *, at_rest: int | None = None) -> Pipeline:
         """Return a pipeline as play starts it: run from rest over the pre-roll, up to a frame."""
-        first = start_of_preroll(frame, sample_rate_hz=self._rate) if specs else frame
+        memory_s = memory_of(specs, sample_rate_hz=self._rate)
+        own = start_of_preroll(frame, memory_s=memory_s, sample_rate_hz=self._rate)
+        first = own if at_rest is None else at_rest
         pipeline = Pipeline(specs, self.n_channels, start=first, sample_rate_hz=self._rate, rewindable=self._rewindable)
         if self._tracing:
             pipeline.traces = {}

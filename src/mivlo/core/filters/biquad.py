@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from mivlo.core.units import Array
 
-__all__ = ["Biquad", "frequency_response", "magnitude_response", "state_variable_form"]
+__all__ = ["Biquad", "decay_s", "frequency_response", "magnitude_response", "state_variable_form"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,6 +24,32 @@ class Biquad:
     def inverse(self) -> "Biquad":
         """Return 1/H(z); stable only where this section is minimum-phase."""
         return Biquad(1.0 / self.b0, self.a1 / self.b0, self.a2 / self.b0, self.b1 / self.b0, self.b2 / self.b0)
+
+
+def decay_s(section: Biquad, *, fall_db: float, sample_rate_hz: float) -> float:
+    """Return in how many seconds what a section has taken in dies away by so many dB.
+
+    Parameters
+    ----------
+    fall_db : above 0
+
+    Returns
+    -------
+    by its slowest pole; infinite on the unit circle
+
+    Raises
+    ------
+    Nothing.
+
+    Source: impulse response of a second-order section, r^n (A. Oppenheim, R. Schafer, Discrete-Time Signal Processing)
+    """
+    spread = section.a1**2 - 4.0 * section.a2
+    radius = np.sqrt(section.a2) if spread < 0.0 else (abs(section.a1) + np.sqrt(spread)) / 2.0
+    if radius >= 1.0:
+        return float(np.inf)
+    if radius <= 0.0:
+        return 2.0 / sample_rate_hz
+    return float(fall_db / (-20.0 * np.log10(radius)) / sample_rate_hz)
 
 
 def frequency_response(sections: Sequence[Biquad], freqs_hz: Array, *, sample_rate_hz: float) -> NDArray[np.complex128]:

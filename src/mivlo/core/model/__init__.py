@@ -13,8 +13,9 @@ from mivlo.core.model.ledger import (
 )
 from mivlo.core.model.marks import Dismissed, Pin, Section
 from mivlo.core.model.rights import RegionRule, RightOfWay
+from mivlo.core.model.routing import Route, groups_in_order, members_under, parents_of, routes_of
 from mivlo.core.model.session import MIX_ID, Session
-from mivlo.core.model.strips import Group, Strip, StripBase, Track
+from mivlo.core.model.strips import Group, Send, Strip, StripBase, Track
 
 __all__ = [
     "MIX_ID",
@@ -31,11 +32,17 @@ __all__ = [
     "Region",
     "RegionRule",
     "RightOfWay",
+    "Route",
     "Section",
+    "Send",
     "Session",
     "Strip",
     "StripBase",
     "Track",
     "Treatment",
+    "groups_in_order",
+    "members_under",
+    "parents_of",
     "refuse_twins",
+    "routes_of",
 ]

@@ -5,10 +5,11 @@ from typing import Any, Self
 
 from pydantic import Field, model_validator
 
-from mivlo.core.errors import NotFoundError
+from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.model.base import Frozen, refuse_twins
 from mivlo.core.model.marks import Section
 from mivlo.core.model.rights import RightOfWay
+from mivlo.core.model.routing import groups_in_order
 from mivlo.core.model.strips import SHARED_BY_TWINS, Group, Track
 
 __all__ = ["MIX_ID", "Session"]
@@ -34,6 +35,27 @@ class Session(Frozen):
     def _ids_differ(self) -> Self:
         refuse_twins((strip.id for strip in self.strips()), "tracks, groups and the mix")
         return self
+
+    @model_validator(mode="after")
+    def _sound_goes_somewhere(self) -> Self:
+        try:
+            self.check_routes()
+        except ParameterError as error:
+            raise ValueError(str(error)) from None
+        return self
+
+    def check_routes(self) -> None:
+        """Check that no sound goes round in a circle, and none out of the mix.
+
+        Raises
+        ------
+        ParameterError: it does; the message tells how
+
+        Source: ours
+        """
+        if self.master.group_id is not None or self.master.sends:
+            raise ParameterError("the mix is the outermost group: it is in no other one, and has no sends")
+        groups_in_order(self.groups)
 
     def strips(self) -> tuple[Track | Group, ...]:
         """Return all tracks, then all groups, then the mix. Raises nothing. Source: ours."""

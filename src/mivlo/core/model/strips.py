@@ -9,13 +9,25 @@ from mivlo.core.model.ledger import Keeper, LedgerEntry, Phase
 from mivlo.core.model.marks import Dismissed, Pin
 from mivlo.core.roles import Role
 
-__all__ = ["SHARED_BY_TWINS", "Group", "Strip", "StripBase", "Track"]
+__all__ = ["SHARED_BY_TWINS", "Group", "Send", "SendLevel", "Strip", "StripBase", "Track"]
+
+SendLevel = Annotated[float, Field(ge=-60.0, le=24.0)]
 
 SHARED_BY_TWINS = ("ledger", "ledger_on", "phase", "keepers")
 
 
+class Send(Frozen):
+    """A copy of what leaves a strip's fader, into a group beside its own."""
+
+    to_id: str = Field(max_length=64)
+    level_db: SendLevel = 0.0
+
+
 class StripBase(Frozen):
-    """What tracks, groups and the mix have alike: a ledger, how it is played, and the user's marks."""
+    """What tracks, groups and the mix have alike: a ledger, how it is played, where its sound goes, the user's marks.
+
+    The mix itself goes nowhere further.
+    """
 
     id: str = Field(max_length=64)
     name: str = Field(default="Strip", min_length=1, max_length=120)
@@ -28,10 +40,13 @@ class StripBase(Frozen):
     keepers: tuple[Keeper, ...] = Field(default=(), max_length=100)
     pins: tuple[Pin, ...] = Field(default=(), max_length=500)
     dismissed: tuple[Dismissed, ...] = Field(default=(), max_length=500)
+    group_id: str | None = Field(default=None, max_length=64)  # None: in the mix by itself
+    sends: tuple[Send, ...] = Field(default=(), max_length=16)
 
     @model_validator(mode="after")
     def _entries_differ(self) -> Self:
         refuse_twins((entry.id for entry in self.ledger), "the entries of a ledger")
+        refuse_twins((send.to_id for send in self.sends), "the sends of a track or group")
         return self
 
     def heard_part(self) -> Self:
@@ -48,7 +63,6 @@ class Track(StripBase):
     start_frame: int = Field(default=0, ge=0, le=2**40)
     pan: float = Field(default=0.0, ge=-1.0, le=1.0)
     polarity_flipped: bool = False
-    group_id: str | None = Field(default=None, max_length=64)
     twin_id: str | None = Field(default=None, max_length=64)
 
     def heard_part(self) -> Self:
@@ -57,7 +71,7 @@ class Track(StripBase):
 
 
 class Group(StripBase):
-    """Several tracks treated as one; the mix is the outermost."""
+    """Several tracks and groups treated as one, and what is sent there; the mix is the outermost."""
 
     kind: Literal["group"] = "group"
 

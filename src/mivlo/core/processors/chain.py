@@ -3,15 +3,16 @@
 from collections.abc import Sequence
 from copy import copy
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Self
 
 import numpy as np
 
 from mivlo.core.channel import Channel
 from mivlo.core.errors import ParameterError
-from mivlo.core.filters.biquad import Biquad, state_variable_form
+from mivlo.core.filters.biquad import Biquad, decay_s, state_variable_form
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES, run_chain
-from mivlo.core.processors.stage import Context, StageSpec, Trace
+from mivlo.core.processors.stage import FORGOTTEN_DB, Context, StageSpec, Trace
 from mivlo.core.units import Array
 
 __all__ = ["Chain", "ChainSpec", "ChainStage", "KeyedSection"]
@@ -62,6 +63,15 @@ class ChainSpec(StageSpec):
 
     def retune(self, stage: "ChainStage") -> None:
         stage.chain.set_sections(self.sections)
+
+    def memory_s(self, sample_rate_hz: float) -> float:
+        acting = (keyed.section for keyed in self.sections if keyed.on)
+        return max((_memory_s(section, sample_rate_hz) for section in acting), default=0.0)
+
+
+@lru_cache(maxsize=4096)
+def _memory_s(section: Biquad, sample_rate_hz: float) -> float:
+    return decay_s(section, fall_db=FORGOTTEN_DB, sample_rate_hz=sample_rate_hz)
 
 
 class Chain:

@@ -7,12 +7,12 @@ from typing import Literal, Self
 import numpy as np
 
 from mivlo.core.channel import Channel, lane_of, put_lane_back
-from mivlo.core.filters.biquad import Biquad
+from mivlo.core.filters.biquad import Biquad, decay_s
 from mivlo.core.kernels import dynamic_band as kernel
 from mivlo.core.kernels.dynamic_band import SUBSTEP_FRAMES
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.processors.chain import GLIDE_S, Chain, KeyedSection
-from mivlo.core.processors.stage import Context, StageSpec, Trace
+from mivlo.core.processors.stage import FORGOTTEN_DB, Context, StageSpec, Trace
 from mivlo.core.units import Array
 
 __all__ = [
@@ -109,6 +109,24 @@ class DynamicSpec(StageSpec):
 
     def retune(self, stage: "DynamicStage") -> None:
         stage.retune(self)
+
+    def memory_s(self, sample_rate_hz: float) -> float:
+        """Return the slower of the filters and of the gain behind the level's detection."""
+        figures, time_constants = self.figures, FORGOTTEN_DB / 20.0 * np.log(10.0)
+        sections = (*self.detector, *(self.shape.sections if isinstance(self.shape, Blend) else ()))
+        rates = (sample_rate_hz,) * (len(self.detector) - 1) + (sample_rate_hz / self.stride,)
+        rates += (sample_rate_hz,) * (len(sections) - len(self.detector))
+        ringing_s = max(
+            (
+                decay_s(one, fall_db=FORGOTTEN_DB, sample_rate_hz=rate)
+                for one, rate in zip(sections, rates, strict=True)
+            ),
+            default=0.0,
+        )
+        level_s = max(SMOOTHING_S, 1.0 / figures.detector_hz) * time_constants
+        gain_s = max(figures.attack_ms, figures.release_ms) / 1e3 * time_constants
+        stroke_s = figures.stroke_ms / 1e3 if figures.trigger == "after-stroke" else BURST_LONGEST_S
+        return float(ringing_s + level_s + gain_s + (stroke_s if figures.trigger != "above" else 0.0))
 
     def listens_to(self) -> str:
         return self.figures.listens_to

@@ -55,6 +55,9 @@ class FirSpec(StageSpec):
     def retune(self, stage: "FirStage") -> None:
         stage.retune(self)
 
+    def memory_s(self, sample_rate_hz: float) -> float:
+        return self.n_taps / sample_rate_hz
+
     def takes_long(self) -> bool:
         return self.n_taps > LONGEST_AT_ONCE_TAPS
 

@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 from scipy.fft import irfft, rfft
 
 from mivlo.core.channel import Channel, lane_of, put_lane_back
-from mivlo.core.kernels.plane_frames import band_means, frame_cuts
-from mivlo.core.processors.stage import Context, StageSpec, Trace
+from mivlo.core.kernels.plane_frames import FORGETTING, band_means, frame_cuts
+from mivlo.core.processors.stage import FORGOTTEN_DB, Context, StageSpec, Trace
 from mivlo.core.units import Array
 
 __all__ = ["PlaneFigures", "PlaneSpec", "PlaneStage"]
@@ -61,6 +61,11 @@ class PlaneSpec(StageSpec):
 
     def retune(self, stage: "PlaneStage") -> None:
         stage.retune(self)
+
+    def memory_s(self, sample_rate_hz: float) -> float:
+        """Return how long it knows lines by what they usually are, which outlasts its windows and its speed."""
+        hop_s = _window_frames(sample_rate_hz) / OVERLAP / sample_rate_hz
+        return hop_s / FORGETTING * FORGOTTEN_DB / 20.0 * float(np.log(10.0))
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -116,13 +121,17 @@ def _bins(figures: PlaneFigures, size: int, sample_rate_hz: float) -> _Bins:
     )
 
 
+def _window_frames(sample_rate_hz: float) -> int:
+    return int(1 << round(np.log2(FRAME_S * sample_rate_hz)))
+
+
 class PlaneStage:
     """Short-time Fourier frames on a grid from sample 0; what is shaved is subtracted, so that nothing shaved is
     bit-true."""
 
     def __init__(self, spec: PlaneSpec, n_channels: int, sample_rate_hz: float) -> None:
         self._rate = sample_rate_hz
-        self._size = 1 << round(np.log2(FRAME_S * sample_rate_hz))
+        self._size = _window_frames(sample_rate_hz)
         self._hop = self._size // OVERLAP
         self._window = np.sqrt(np.hanning(self._size + 1)[: self._size]).astype(np.float32)
         self._synthesis = self._window / np.float32(OVERLAP / 2)

@@ -9,7 +9,9 @@ import numpy as np
 
 from mivlo.core.units import Array
 
-__all__ = ["Context", "ReadKey", "Stage", "StageSpec", "Trace", "no_key"]
+__all__ = ["FORGOTTEN_DB", "Context", "ReadKey", "Stage", "StageSpec", "Trace", "no_key"]
+
+FORGOTTEN_DB = 80.0  # what has died away by so much is no longer in a stage's memory
 
 ReadKey = Callable[[str, bool, int, int], Array]
 """(id of what is listened to, after its fader, stream frame, frames) -> (channels, frames): its raw signal."""
@@ -76,6 +78,10 @@ class StageSpec(ABC):
     @abstractmethod
     def retune(self, stage: Any) -> None:
         """Let a running stage of the same structure glide to these figures."""
+
+    @abstractmethod
+    def memory_s(self, sample_rate_hz: float) -> float:
+        """Return for how long what came in goes on to count: until FORGOTTEN_DB of it has died away."""
 
     def takes_long(self) -> bool:
         """Tell whether `make` and `retune` might take longer than a queue of sound lasts, unless prepared."""

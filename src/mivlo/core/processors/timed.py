@@ -57,6 +57,9 @@ class TimedSpec(StageSpec):
     def retune(self, stage: "TimedStage") -> None:
         self.inner.retune(stage.inner)
 
+    def memory_s(self, sample_rate_hz: float) -> float:
+        return self.inner.memory_s(sample_rate_hz)
+
     def takes_long(self) -> bool:
         return self.inner.takes_long()
 

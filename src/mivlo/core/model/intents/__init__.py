@@ -26,6 +26,7 @@ from mivlo.core.model.intents.strips import (
     RemovePin,
     RemoveTrack,
     SetGroup,
+    SetSend,
     SetTrack,
     UnpairTrack,
 )
@@ -42,6 +43,7 @@ AnyIntent = Annotated[
     | AnswerPin
     | SetTrack
     | SetGroup
+    | SetSend
     | RemoveTrack
     | AddGroup
     | RemoveGroup

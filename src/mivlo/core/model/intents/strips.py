@@ -6,12 +6,12 @@ from pydantic import Field
 
 from mivlo.core.errors import ConflictError, ParameterError
 from mivlo.core.model.base import Frozen, partial_of
-from mivlo.core.model.intents.base import Intent
+from mivlo.core.model.intents.base import Intent, refuse_changed
 from mivlo.core.model.intents.ledgers import set_fields
 from mivlo.core.model.ledger import Keeper
 from mivlo.core.model.marks import Pin
 from mivlo.core.model.session import Session
-from mivlo.core.model.strips import SHARED_BY_TWINS, Group, Track
+from mivlo.core.model.strips import SHARED_BY_TWINS, Group, Send, SendLevel, StripBase, Track
 
 __all__ = [
     "AddGroup",
@@ -23,11 +23,12 @@ __all__ = [
     "RemovePin",
     "RemoveTrack",
     "SetGroup",
+    "SetSend",
     "SetTrack",
     "UnpairTrack",
 ]
 
-_BY_OTHER_INTENTS = {"kind", "id", "ledger", "ledger_on", "phase", "keepers", "pins", "dismissed"}
+_BY_OTHER_INTENTS = {"kind", "id", "ledger", "ledger_on", "phase", "keepers", "pins", "dismissed", "sends"}
 
 if TYPE_CHECKING:
 
@@ -53,9 +54,8 @@ class SetTrack(Intent):
     def apply(self, session: Session) -> Session:
         """Return the session with the track set. Raises as `Intent.apply`. Source: ours."""
         session.track(self.track_id)
-        group_id = getattr(self.fields, "group_id", None)
-        if group_id is not None and session.group(group_id) is session.master:
-            raise ParameterError("a track in no group is in the mix by itself: leave group_id empty")
+        if (target_id := getattr(self.fields, "group_id", None)) is not None:
+            _check_target(session, self.track_id, target_id)
         return set_fields(session, self.track_id, self.fields, self.seen)
 
 
@@ -70,7 +70,51 @@ class SetGroup(Intent):
     def apply(self, session: Session) -> Session:
         """Return the session with the group set. Raises as `Intent.apply`. Source: ours."""
         session.group(self.group_id)
-        return set_fields(session, self.group_id, self.fields, self.seen)
+        if (target_id := getattr(self.fields, "group_id", None)) is not None:
+            _check_target(session, self.group_id, target_id)
+        return _with_routes(set_fields(session, self.group_id, self.fields, self.seen))
+
+
+class SetSend(Intent):
+    """Send a track or group into a group at a level, or no longer; `seen_db` is the level as it was when that was
+    decided, null for none."""
+
+    do: Literal["set-send"] = "set-send"
+    strip_id: str = Field(max_length=64)
+    to_id: str = Field(max_length=64)
+    level_db: SendLevel | None = Field(...)
+    seen_db: SendLevel | None = Field(...)
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with the send. Raises as `Intent.apply`. Source: ours."""
+        if session.strip(self.strip_id) is session.master:
+            raise ParameterError("the mix is the outermost group: it has no sends")
+        if self.level_db is not None:
+            _check_target(session, self.strip_id, self.to_id)
+
+        def changed(strip: StripBase) -> dict[str, object]:
+            levels: dict[str, float | None] = {send.to_id: send.level_db for send in strip.sends}
+            label = f"a send of {strip.name}"
+            refuse_changed(label, now=levels.get(self.to_id), seen=self.seen_db, wanted=self.level_db)
+            levels[self.to_id] = self.level_db
+            return {"sends": tuple(Send(to_id=to, level_db=db) for to, db in levels.items() if db is not None)}
+
+        return _with_routes(session.with_strip(self.strip_id, changed))
+
+
+def _check_target(session: Session, strip_id: str, target_id: str) -> None:
+    """Raise NotFoundError or ParameterError where sound is to go where it cannot."""
+    target = session.group(target_id)
+    if target is session.master:
+        raise ParameterError("what is in no group is in the mix by itself: leave group_id empty, and send to groups")
+    if target_id == strip_id:
+        raise ParameterError(f"“{target.name}” cannot go into itself")
+
+
+def _with_routes(session: Session) -> Session:
+    """Return a session whose sound goes round in no circle; raises ParameterError."""
+    session.check_routes()
+    return session
 
 
 class RemoveTrack(Intent):
@@ -100,7 +144,7 @@ class AddGroup(Intent):
 
 
 class RemoveGroup(Intent):
-    """Dissolve a group: its tracks stay, without it; undo brings it back."""
+    """Dissolve a group: what is in it goes where the group went, sends to it are gone; undo brings it back."""
 
     do: Literal["remove-group"] = "remove-group"
     group_id: str = Field(max_length=64)
@@ -110,9 +154,13 @@ class RemoveGroup(Intent):
         gone = session.group(self.group_id)
         if gone is session.master:
             raise ParameterError("the mix is not a group that can be dissolved")
-        for track in session.tracks:
-            if track.group_id == gone.id:
-                session = session.with_strip(track.id, lambda _: {"group_id": None})
+        for strip in (*session.tracks, *session.groups):
+            if strip.group_id == gone.id:
+                session = session.with_strip(strip.id, lambda _: {"group_id": gone.group_id})
+            if any(send.to_id == gone.id for send in strip.sends):
+                session = session.with_strip(
+                    strip.id, lambda one: {"sends": tuple(send for send in one.sends if send.to_id != gone.id)}
+                )
         return session.changed(groups=tuple(group for group in session.groups if group.id != gone.id))
 
 
