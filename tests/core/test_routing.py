@@ -1,5 +1,7 @@
 """Where sound goes: sends, groups in groups, circles refused, who is heard, and how far play reaches back."""
 
+import itertools
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -95,7 +97,7 @@ def test_no_session_lets_sound_go_round_in_a_circle_and_the_path_is_told(data):
         path = str(refused.value).split("“")[1:]
         told = [name.split("”")[0] for name in path]
         assert told[0] == told[-1]
-        assert all(then in leads[now] for now, then in zip(told, told[1:], strict=False))
+        assert all(then in leads[now] for now, then in itertools.pairwise(told))
         with pytest.raises(ValidationError, match="circle"):
             Mix(groups=groups)
     else:

@@ -37,6 +37,15 @@ export const setTrack = (track: Track, fields: TrackFields): Intent =>
 export const setGroup = (group: Group, fields: GroupFields): Intent =>
   intent('set-group', { group_id: group.id, fields, seen: seenFields(group, fields) } as Wanted<'set-group'>)
 
+/** Send a track or group into a group at a level; null: no longer. */
+export const setSend = (strip: Strip, toId: string, levelDb: number | null): Intent =>
+  intent('set-send', {
+    strip_id: strip.id,
+    to_id: toId,
+    level_db: levelDb,
+    seen_db: strip.sends?.find((send) => send.to_id === toId)?.level_db ?? null,
+  })
+
 /** Set what tracks and groups have alike. */
 export const setStrip = (strip: Strip, fields: GroupFields): Intent =>
   strip.kind === 'track' ? setTrack(strip, fields) : setGroup(strip, fields)
@@ -97,6 +106,8 @@ export function overlaid(session: SessionState, intents: readonly Intent[]): Ses
         return withStrip(before, one.track_id, (strip) => ({ ...strip, ...one.fields }) as Strip)
       case 'set-group':
         return withStrip(before, one.group_id, (strip) => ({ ...strip, ...one.fields }) as Strip)
+      case 'set-send':
+        return withStrip(before, one.strip_id, (strip) => withSend(strip, one.to_id, one.level_db))
       case 'set-ledger':
         return withStrip(before, one.strip_id, (strip) => ({ ...strip, ...one.fields }) as Strip, true)
       case 'set-move':
@@ -110,6 +121,13 @@ export function overlaid(session: SessionState, intents: readonly Intent[]): Ses
     }
   }, session)
 }
+
+const withSend = (strip: Strip, toId: string, levelDb: number | null): Strip => ({
+  ...strip,
+  sends: (strip.sends ?? []).map((send) =>
+    send.to_id === toId && levelDb !== null ? { ...send, level_db: levelDb } : send,
+  ),
+})
 
 const withMove = (strip: Strip, entryId: string, move: Move): Strip => ({
   ...strip,

@@ -1,23 +1,35 @@
 <script setup lang="ts">
-/** The groups' places in the session. */
+/** The groups' places in the session: what is in them, what is sent there, and where they go themselves. */
 import type { Group, GroupFields } from '../api/client'
 import FigureInput from '../components/FigureInput.vue'
 import { useSession } from '../composables/work'
 import { setGroup } from '../lib/intents'
+import { newId } from '../lib/moves'
+import { fedBy } from '../lib/routing'
+import SendList from './SendList.vue'
 
 const { state, chosenId, edit } = useSession()
 const set = (group: Group, label: string, fields: GroupFields) =>
   edit(`${group.name}: ${label}`, [setGroup(group, fields)])
 const membersOf = (group: Group) =>
-  state.value.tracks
-    .filter((track) => track.group_id === group.id)
-    .map((track) => track.name)
+  [...state.value.tracks, ...state.value.groups]
+    .filter((strip) => strip.group_id === group.id)
+    .map((strip) => strip.name)
     .join(', ')
+
+const mayBeIn = (group: Group) =>
+  state.value.groups.filter((other) => other.id !== group.id && !fedBy(state.value.groups, other.id).has(group.id))
+
+const make = () =>
+  edit('New group', [{ do: 'add-group', group_id: newId(), name: `Group ${state.value.groups.length + 1}` }])
 </script>
 
 <template>
-  <section v-if="state.groups.length" class="groups" aria-label="Groups">
-    <h2>Groups</h2>
+  <section class="groups" aria-label="Groups">
+    <h2>
+      Groups
+      <button class="plain" title="Tracks and groups join it, or are sent there" @click="make">a new group</button>
+    </h2>
     <div v-for="group in state.groups" :key="group.id" class="group">
       <input
         class="name"
@@ -25,7 +37,20 @@ const membersOf = (group: Group) =>
         maxlength="120"
         :aria-label="`Name of group ${group.name}`"
         @change="set(group, 'name', { name: ($event.target as HTMLInputElement).value.trim() || group.name })" />
-      <span class="soft">{{ membersOf(group) || 'no tracks' }}</span>
+      <span class="within">
+        <span class="soft members" :title="membersOf(group)">{{ membersOf(group) || 'nothing in it' }}</span>
+        <SendList :group="group" />
+      </span>
+      <label class="soft">
+        in
+        <select
+          :value="group.group_id ?? ''"
+          :aria-label="`Group of ${group.name}`"
+          @change="set(group, 'into a group', { group_id: ($event.target as HTMLSelectElement).value || null })">
+          <option value="">the mix</option>
+          <option v-for="other in mayBeIn(group)" :key="other.id" :value="other.id">{{ other.name }}</option>
+        </select>
+      </label>
       <FigureInput
         bare
         :label="`Gain of group ${group.name}`"
@@ -43,7 +68,7 @@ const membersOf = (group: Group) =>
       <RouterLink :to="`/session/${state.id}/bench`" @click="chosenId = group.id">to the bench</RouterLink>
       <button
         class="plain"
-        title="The tracks stay, without the group"
+        title="What is in it stays, and goes where the group went"
         @click="edit(`Dissolve ${group.name}`, [{ do: 'remove-group', group_id: group.id }])">
         dissolve
       </button>
@@ -66,11 +91,30 @@ const membersOf = (group: Group) =>
   padding: 4px 0;
   border-top: 1px solid var(--line);
 }
-.group .soft {
+.within {
   flex: 1;
+  min-width: 0;
+}
+.members {
+  display: block;
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
+}
+.groups h2 button {
+  font-size: 14px;
+  margin-left: 10px;
+}
+select {
+  font: inherit;
+  color: var(--ink);
+  background: transparent;
+  border: 0;
+  border-bottom: 1px solid var(--line);
+  max-width: 110px;
+}
+option {
+  background: var(--paper);
 }
 .group a {
   color: var(--ink);

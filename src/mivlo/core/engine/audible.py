@@ -7,7 +7,7 @@ from functools import cache
 from itertools import takewhile
 
 from mivlo.core.engine.mix import Mix
-from mivlo.core.model import Route, Track, parents_of, routes_of
+from mivlo.core.model import Route, Track, parents_of, routes_of, sources_of
 
 __all__ = ["Audible", "audible", "audible_tracks"]
 
@@ -43,7 +43,7 @@ def audible(mix: Mix) -> Audible:
 
     scope: Collection[str] = {*strips, mix.master.id}  # into which sound may go
     if alone is not None:
-        scope = set() if isinstance(strips[alone], Track) else _leading_to(alone, routes)
+        scope = set() if isinstance(strips[alone], Track) else {alone, *sources_of(alone, routes)}
     before, behind = _neighbours(routes)
     wanted = {one for one in strips if any(strips[up].solo for up in around[one])}
     muted = {one for one in strips if any(strips[up].mute for up in around[one])}
@@ -115,13 +115,3 @@ def _neighbours(routes: Iterable[Route]) -> tuple[Mapping[str, list[str]], Mappi
         before[route.target_id].append(route.source_id)
         behind[route.source_id].append(route.target_id)
     return before, behind
-
-
-def _leading_to(strip_id: str, routes: Iterable[Route]) -> set[str]:
-    """Return a group and all groups whose sound comes into it."""
-    before, _ = _neighbours(routes)
-    found, new = {strip_id}, [strip_id]
-    while new:
-        new = [one for at in new for one in before.get(at, ()) if one not in found]
-        found.update(new)
-    return found

@@ -13,7 +13,7 @@ from mivlo.core.model.ledger import (
 )
 from mivlo.core.model.marks import Dismissed, Pin, Section
 from mivlo.core.model.rights import RegionRule, RightOfWay
-from mivlo.core.model.routing import Route, groups_in_order, members_under, parents_of, routes_of
+from mivlo.core.model.routing import Route, groups_in_order, members_under, parents_of, routes_of, sources_of
 from mivlo.core.model.session import MIX_ID, Session
 from mivlo.core.model.strips import Group, Send, Strip, StripBase, Track
 
@@ -45,4 +45,5 @@ __all__ = [
     "parents_of",
     "refuse_twins",
     "routes_of",
+    "sources_of",
 ]

@@ -1,13 +1,14 @@
 """Where sound goes: tracks and groups into groups, as members and by sends, and all of it into the mix."""
 
 import graphlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from mivlo.core.errors import ParameterError
 from mivlo.core.model.strips import Group, Track
 
-__all__ = ["Route", "groups_in_order", "members_under", "parents_of", "routes_of"]
+__all__ = ["Route", "groups_in_order", "members_under", "parents_of", "routes_of", "sources_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +73,26 @@ def groups_in_order(groups: Sequence[Group]) -> tuple[Group, ...]:
         raise ParameterError(
             f"the sound would go round in a circle: {path}; a group may not feed one that feeds it"
         ) from None
+
+
+def sources_of(strip_id: str, routes: Iterable[Route]) -> frozenset[str]:
+    """Return the ids of all tracks and groups whose sound comes into a group or the mix, however far round.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: ours
+    """
+    before: defaultdict[str, set[str]] = defaultdict(set)
+    for route in routes:
+        before[route.target_id].add(route.source_id)
+    found: set[str] = set()
+    new = before[strip_id]
+    while new:
+        found |= new
+        new = set().union(*(before[one] for one in new)) - found
+    return frozenset(found)
 
 
 def members_under(group_id: str, tracks: Sequence[Track], groups: Sequence[Group]) -> frozenset[str]:

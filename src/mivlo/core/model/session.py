@@ -9,7 +9,7 @@ from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.model.base import Frozen, refuse_twins
 from mivlo.core.model.marks import Section
 from mivlo.core.model.rights import RightOfWay
-from mivlo.core.model.routing import groups_in_order
+from mivlo.core.model.routing import groups_in_order, routes_of, sources_of
 from mivlo.core.model.strips import SHARED_BY_TWINS, Group, Track
 
 __all__ = ["MIX_ID", "Session"]
@@ -81,6 +81,10 @@ class Session(Frozen):
             if group.id == group_id:
                 return group
         raise NotFoundError(f"group {group_id:.80} is not in this session")
+
+    def sources_of(self, strip_id: str) -> frozenset[str]:
+        """Return the ids of all whose sound comes into a group or the mix; raises nothing. Source: `sources_of`."""
+        return sources_of(strip_id, routes_of(self.tracks, self.groups, mix_id=self.master.id))
 
     def changed(self, **fields: Any) -> Self:
         """Return the session with other fields, checked anew; raises ValidationError. Source: ours."""

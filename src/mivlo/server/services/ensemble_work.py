@@ -5,6 +5,7 @@ import hashlib
 import tempfile
 import threading
 from collections import OrderedDict
+from collections.abc import Set
 from concurrent.futures import as_completed
 from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
@@ -24,7 +25,7 @@ from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, 
 from mivlo.core.ensemble.proof import Proof, prove
 from mivlo.core.ensemble.yielding import Contender, Drafted, Region, Terms, draft_yield
 from mivlo.core.errors import MivloError
-from mivlo.core.model import ClashReason, Group, Track
+from mivlo.core.model import ClashReason, Group, Track, members_under
 from mivlo.core.roles import Role
 from mivlo.server.services.imports import STORED
 from mivlo.server.services.pool import in_pool, submit
@@ -141,7 +142,7 @@ def _without_yields(state: SessionState) -> SessionState:
 
 def _players(state: SessionState) -> tuple[Player, ...]:
     end = state.end_frame()
-    groups = {group.id: group for group in state.groups if not group.mute}
+    groups = {group.id: group for group in state.groups if not group.mute and group.group_id is None}
     mix = mix_of_session(state)
     plain = mix.master.model_copy(update={"ledger": (), "gain_db": 0.0, "mute": False})
     unsoloed = tuple(track.model_copy(update={"solo": False}) for track in mix.tracks)
@@ -155,10 +156,12 @@ def _players(state: SessionState) -> tuple[Player, ...]:
                 )
             )  # fmt: skip
     for group in groups.values():
-        if any(track.group_id == group.id and not track.mute for track in state.tracks):
-            keyed = _keyed(state, group)
-            members = tuple(track for track in unsoloed if track.group_id == group.id or keyed)
-            own = tuple(one.model_copy(update={"solo": False}) for one in mix.groups if one.id == group.id or keyed)
+        sources = state.sources_of(group.id)
+        if any(track.id in sources and not track.mute for track in state.tracks):
+            keyed = _keyed(state, group, sources)
+            members = tuple(track for track in unsoloed if track.id in sources or keyed)
+            within = {group.id, *sources}
+            own = tuple(one.model_copy(update={"solo": False}) for one in mix.groups if one.id in within or keyed)
             alone = Mix(tracks=members, groups=own, master=plain, alone_track_id=group.id)
             found.append(
                 Player(
@@ -175,9 +178,9 @@ def _players(state: SessionState) -> tuple[Player, ...]:
     return tuple(found)
 
 
-def _keyed(state: SessionState, group: Group) -> bool:
-    """Tell whether a move in a group, or in one of its tracks, listens to somebody: then all others stay in its mix."""
-    strips = (group, *(track for track in state.tracks if track.group_id == group.id))
+def _keyed(state: SessionState, group: Group, sources: Set[str]) -> bool:
+    """Tell whether a move in a group, or in what goes there, listens to somebody: then all others stay in its mix."""
+    strips = (strip for strip in state.strips() if strip.id == group.id or strip.id in sources)
     return any(getattr(entry.move, "listens_to", "") for strip in strips for entry in strip.ledger)
 
 
@@ -326,7 +329,8 @@ def _analyse(folder: Path, question: Question) -> Answer:
 
 def _raw(state: SessionState, strip_id: str) -> tuple[tuple[str, int], ...]:
     """Return audio ids and starts of what a key hears of somebody: before all moves."""
-    tracks = [track for track in state.tracks if strip_id in (track.id, track.group_id)]
+    inside = members_under(strip_id, state.tracks, state.groups)
+    tracks = [track for track in state.tracks if track.id == strip_id or track.id in inside]
     return tuple((track.audio_id, track.start_frame) for track in tracks)
 
 

@@ -9,7 +9,7 @@ from mivlo.core.engine.mix import Mix, mix_of_session
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import ParameterError
-from mivlo.core.model import Group, Track
+from mivlo.core.model import Group, Track, members_under
 from mivlo.core.roles import Role
 from mivlo.core.units import Array
 from mivlo.server.services.imports import STORED
@@ -61,13 +61,12 @@ def alone_mix(state: SessionState, strip: Track | Group) -> Mix:
         id=strip.id, audio_id=audio_id, start_frame=round(offset_s * state.sample_rate_hz), ledger=strip.ledger,
         ledger_on=strip.ledger_on, phase=strip.phase, keepers=strip.keepers,
     )  # fmt: skip
-    heard = {getattr(entry.move, "listens_to", "") for entry in strip.ledger} - {""}
-    others = (
-        track.model_copy(update={"ledger": ()})
-        for track in mix_of_session(state).tracks
-        if track.id != strip.id and (track.id in heard or track.group_id in heard)
-    )
-    return Mix(tracks=(plain, *others))
+    mix = mix_of_session(state)
+    keys = {getattr(entry.move, "listens_to", "") for entry in strip.ledger} - {""}
+    heard = keys.union(*(members_under(key, mix.tracks, mix.groups) for key in keys)) - {strip.id}
+    tracks = (one.model_copy(update={"ledger": (), "sends": ()}) for one in mix.tracks if one.id in heard)
+    groups = (one.model_copy(update={"ledger": (), "sends": ()}) for one in mix.groups if one.id in heard)
+    return Mix(tracks=(plain, *tracks), groups=tuple(groups))
 
 
 def treated(state: SessionState, strip_id: str) -> Bounce:

@@ -201,15 +201,14 @@ def bounce(state: SessionState, group_id: str) -> Bounce:
     if group_id not in groups:
         raise NotFoundError(f"group {group_id} is not in this session")
     mix = ledgers_switched(mix_of_session(state), group_id, on=False)
-    members = mix.tracks if group_id == state.master.id else tuple(t for t in mix.tracks if t.group_id == group_id)
     if group_id != state.master.id:
         # Only what is heard of the group; the others stay for moves that listen to them.
         plain = mix.master.model_copy(update={"ledger": (), "gain_db": 0.0})
-        mix = mix.model_copy(update={"alone_track_id": group_id, "master": plain})
-    end = max(
-        (t.start_frame + state.audio_of(t).n_frames for t in state.tracks if any(t.id == m.id for m in members)),
-        default=0,
-    )
+        outermost = {"group_id": None, "sends": ()}
+        own = tuple(one.model_copy(update=outermost) if one.id == group_id else one for one in mix.groups)
+        mix = mix.model_copy(update={"alone_track_id": group_id, "groups": own, "master": plain})
+    sources = state.sources_of(group_id)
+    end = max((t.start_frame + state.audio_of(t).n_frames for t in state.tracks if t.id in sources), default=0)
     key = hashlib.md5(f"{mix.model_dump_json()} {end}".encode(), usedforsecurity=False).hexdigest()
     folder = settings().audio_folder(key)
     if not (folder / STORED).is_file():
