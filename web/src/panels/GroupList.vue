@@ -38,7 +38,7 @@ const make = () =>
         :aria-label="`Name of group ${group.name}`"
         @change="set(group, 'name', { name: ($event.target as HTMLInputElement).value.trim() || group.name })" />
       <span class="within">
-        <span class="soft members" :title="membersOf(group)">{{ membersOf(group) || 'nothing in it' }}</span>
+        <span class="soft members" :title="membersOf(group)">{{ membersOf(group) || 'no members' }}</span>
         <SendList :group="group" />
       </span>
       <label class="soft">
@@ -94,15 +94,20 @@ const make = () =>
 .within {
   flex: 1;
   min-width: 0;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 14px;
+  align-items: center;
 }
 .members {
-  display: block;
+  max-width: 100%;
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
 }
 .groups h2 button {
   font-size: 14px;
+  font-weight: 400;
   margin-left: 10px;
 }
 select {

@@ -77,7 +77,7 @@ function renameSession(event: Event) {
       each.
     </p>
     <TrackTable v-else @replace="pickOther" />
-    <GroupList v-if="state.groups.length" />
+    <GroupList v-if="state.tracks.length" />
     <CellarPanel v-if="state.tracks.length" />
     <UnusedSound :session-id="id" :revision="saved.revision" @deleted="reload" />
   </div>
