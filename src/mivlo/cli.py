@@ -12,6 +12,7 @@ import numpy as np
 import typer
 
 from mivlo.core.errors import MivloError, ParameterError, TreatmentError
+from mivlo.core.moves.capabilities import Listens
 from mivlo.core.treatment import read_treatment, treatment_response
 from mivlo.core.units import Array
 
@@ -158,7 +159,7 @@ def apply(
         output=output,
         dither=any(move.on for move in moves),
     )
-    if any(getattr(move, "listens_to", "") for move in moves):
+    if any(isinstance(move, Listens) and move.heard_id for move in moves):
         print("mivlo: note: moves that listen to another track hear silence in a single file", file=sys.stderr)
     if clipped:
         print(f"mivlo: note: {clipped} samples were over full scale and were clipped", file=sys.stderr)

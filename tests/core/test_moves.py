@@ -15,6 +15,7 @@ from mivlo.core.filters import analog
 from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.moves import MOVE_KINDS, Move
 from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.capabilities import Responds
 from mivlo.core.moves.figures import describe_kinds
 from mivlo.core.moves.note_family import NoteFamily
 from mivlo.core.roles import ROLES, role_of_name
@@ -94,8 +95,9 @@ def test_every_move_follows_the_shape_it_promises(kind, hz):
 def test_the_slice_of_a_move_is_the_region_it_acts_on(kind):
     """Where the move changes most, its slice is loudest; where it changes nothing, the slice is silent."""
     move = example(kind, 1_000.0)
-    change = np.abs(level_db(move.response(HZ, RATE)))
-    if move.family == "adaptive":
+    if isinstance(move, Responds):
+        change = np.abs(level_db(move.response(HZ, RATE)))
+    else:
         change = np.where((move.low_hz < HZ) & (move.high_hz > HZ), 1.0, np.where((HZ > 60) & (HZ < 18_000), 0.5, 0.0))
     heard = level_db(frequency_response(move.slice_sections(RATE), HZ, sample_rate_hz=RATE))
     assert np.max(heard) == pytest.approx(0.0, abs=1.0)

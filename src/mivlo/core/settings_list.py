@@ -7,7 +7,9 @@ from collections.abc import Sequence
 
 from mivlo.core.engine.plan import in_linear_phase
 from mivlo.core.model import StripBase
-from mivlo.core.moves import MOVE_KINDS
+from mivlo.core.moves import Move
+from mivlo.core.moves.capabilities import Placed
+from mivlo.core.moves.figures import Meaning, meanings_of
 from mivlo.core.units import hz_to_note, q_to_octaves
 
 __all__ = ["COLUMNS", "Q_CONVENTION", "list_rows", "to_csv", "to_page"]
@@ -37,7 +39,8 @@ Q_CONVENTION = (
 )
 
 
-OWN_COLUMN = ("kind", "on", "hz", "gain_db", "depth_db", "q", "slope_db_per_octave", "channel")
+COLUMN_MEANINGS: tuple[Meaning, ...] = ("place", "gain", "width", "sharpness", "slope")
+OWN_COLUMN = ("kind", "on", "channel")  # beside all figures whose meaning has one
 
 
 def list_rows(strips: Sequence[tuple[str, StripBase]], *, sample_rate_hz: float) -> list[dict[str, str]]:
@@ -52,36 +55,44 @@ def list_rows(strips: Sequence[tuple[str, StripBase]], *, sample_rate_hz: float)
     for name, state in strips:
         for number, entry in enumerate(state.ledger, 1):
             move, figures = entry.move, entry.move.model_dump()
-            note, cents = hz_to_note(move.place_hz)
+            means = {meaning: figures[name] for meaning, name in meanings_of(type(move)).items()}
             linear = in_linear_phase(move, state, sample_rate_hz=sample_rate_hz)
-            q, gain_db = figures.get("q"), figures.get("gain_db", figures.get("depth_db"))
+            q, gain_db = means.get("width", means.get("sharpness")), means.get("gain")
+            hz = move.place_hz if isinstance(move, Placed) else None
             rows.append(
                 {
                     "track": name,
                     "number": str(number),
                     "on": "yes" if move.on and state.ledger_on else "no",
-                    "kind": MOVE_KINDS[figures["kind"]].label,
-                    "hz": f"{move.place_hz:.2f}",
-                    "note": f"{note} {cents:+.0f} ct",
+                    "kind": move.label,
+                    "hz": "" if hz is None else f"{hz:.2f}",
+                    "note": "" if hz is None else _note(hz),
                     "gain_db": "" if gain_db is None else f"{gain_db:.2f}",
                     "q": "" if q is None else f"{q:.4g}",
                     "width_octaves": "" if q is None else f"{q_to_octaves(q):.3f}",
-                    "slope_db_per_octave": str(figures.get("slope_db_per_octave", "")),
+                    "slope_db_per_octave": str(means.get("slope", "")),
                     "acts_on": move.channel + (", linear phase" if linear else ""),
-                    "further": _further(figures, names),
+                    "further": _further(move, names),
                     "reason": entry.reason,
                 }
             )
     return rows
 
 
-def _further(figures: dict[str, object], names: dict[str, str]) -> str:
+def _note(hz: float) -> str:
+    note, cents = hz_to_note(hz)
+    return f"{note} {cents:+.0f} ct"
+
+
+def _further(move: Move, names: dict[str, str]) -> str:
     """Return the figures that have no column of their own, as words."""
+    means = meanings_of(type(move))
+    told_elsewhere = {*OWN_COLUMN, *(means[one] for one in COLUMN_MEANINGS if one in means)}
     told = []
-    for name, value in figures.items():
-        if name in OWN_COLUMN or value in (None, "", ()):
+    for name, value in move.model_dump().items():
+        if name in told_elsewhere or value in (None, "", ()):
             continue
-        shown = names.get(str(value), "a track that is gone") if name == "listens_to" else value
+        shown = names.get(str(value), "a track that is gone") if name == means.get("key") else value
         told.append(
             f"{name.replace('_', ' ')} {shown:g}" if isinstance(shown, float) else f"{name.replace('_', ' ')} {shown}"
         )

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from mivlo.core.errors import TreatmentError
 from mivlo.core.moves import MOVE_KINDS, Move
+from mivlo.core.moves.capabilities import Responds
 from mivlo.core.moves.figures import describe_kinds
 from mivlo.core.units import Array
 
@@ -98,6 +99,6 @@ def treatment_response(moves: Sequence[Move], freqs_hz: Array, sample_rate_hz: f
     """
     total = np.ones(freqs_hz.shape, dtype=np.complex128)
     for move in moves:
-        if move.on:
+        if move.on and isinstance(move, Responds):
             total *= move.response(freqs_hz, sample_rate_hz)
     return total

@@ -2,7 +2,17 @@
 /** The chosen move's figures. What there is to fill in follows from the kinds that the core describes. */
 import { computed, ref } from 'vue'
 import type { Figure, Move, MoveKind, ReadyStart } from '../api/client'
-import { isShown, moveOfKind, type Passage, timesWith, placeHz, startedAs, withFigure } from '../lib/moves'
+import {
+  isShown,
+  keyOf,
+  kindOf,
+  moveOfKind,
+  type Passage,
+  timesWith,
+  placeHz,
+  startedAs,
+  withFigure,
+} from '../lib/moves'
 import FigureInput from './FigureInput.vue'
 import ThresholdMeter from './ThresholdMeter.vue'
 
@@ -32,17 +42,13 @@ const WORDS: Record<string, string> = {
 }
 
 const HARDLY_S = 0.01
+const MIDDLE_HZ = 632 // of the axis: where a move stands that comes from one without a place
 const more = ref(false)
-const kind = computed(() => props.kinds.find((known) => known.kind === props.move.kind))
+const kind = computed(() => kindOf(props.kinds, props.move))
 const values = computed(() => props.move as unknown as Record<string, unknown>)
 const inGroup = (group: Figure['group']) =>
-  kind.value?.figures.filter(
-    (f) =>
-      f.group === group &&
-      isShown(f.when, props.move) &&
-      !(f.name === 'q' && values.value['slope_db_per_octave'] === 6),
-  ) ?? []
-const listens = computed(() => String(values.value['listens_to'] ?? ''))
+  kind.value?.figures.filter((f) => f.group === group && isShown(f.when, props.move)) ?? []
+const listens = computed(() => keyOf(props.kinds, props.move))
 const shown = computed(() => [
   ...inGroup('main'),
   ...(listens.value || more.value ? inGroup('key') : []),
@@ -53,14 +59,14 @@ const gone = computed(() => listens.value !== '' && !props.others.some((other) =
 
 function chooseKind(event: Event) {
   const wanted = props.kinds.find((known) => known.kind === (event.target as HTMLSelectElement).value)
-  if (wanted)
-    emit('change', moveOfKind(wanted, placeHz(props.move), props.move), `Make it a ${wanted.label.toLowerCase()}`)
+  const hz = placeHz(props.kinds, props.move) ?? MIDDLE_HZ
+  if (wanted) emit('change', moveOfKind(wanted, hz, props.move), `Make it a ${wanted.label.toLowerCase()}`)
 }
 
 const startAs = (start: ReadyStart) => emit('change', startedAs(props.move, start), `Start as: ${start.label}`)
 const labelOf = (figure: Figure) => `${kind.value?.label}: ${figure.title.toLowerCase()}`
 const set = (figure: Figure, value: unknown) =>
-  emit('change', withFigure(props.move, figure.name, value), labelOf(figure))
+  emit('change', withFigure(props.kinds, props.move, figure.name, value), labelOf(figure))
 
 function chosenOf(figure: Figure, event: Event) {
   const text = (event.target as HTMLSelectElement).value
@@ -124,7 +130,7 @@ const toggleMember = (figure: Figure, n: number) =>
       :threshold-db="Number(values[levelFigure.name])"
       :minimum="levelFigure.minimum ?? -90"
       :maximum="levelFigure.maximum ?? 6"
-      @preview="emit('preview', withFigure(move, levelFigure.name, $event))"
+      @preview="emit('preview', withFigure(kinds, move, levelFigure.name, $event))"
       @commit="set(levelFigure, $event)" />
     <p v-else-if="kind?.family === 'adaptive'" class="says figures" data-test="shaves">
       {{ gainDb === null ? 'plays: see what it shaves' : `shaves up to ${Math.abs(gainDb).toFixed(1)} dB just now` }}

@@ -3,7 +3,7 @@
 import { computed, ref } from 'vue'
 import type { Move, MoveKind } from '../api/client'
 import { LEVEL_HIGH_DB, LEVEL_LOW_DB, hzOfY, yOfHz, type FrequencyView } from '../lib/axis'
-import { depthName, placeHz, withHz } from '../lib/moves'
+import { figureOf, kindOf, numberOf, placeHz, withMeaning, type Meaning } from '../lib/moves'
 import { octavesToQ, qToOctaves } from '../lib/figures'
 
 const props = defineProps<{
@@ -21,33 +21,39 @@ const LOCK_PX = 4
 const NARROWEST_OCTAVES = 0.001 // a width of nothing has no Q
 const axis = ref<'hz' | 'gain' | 'q' | null>(null)
 
-const y = computed(() => yOfHz(placeHz(props.move), props.frequency, props.height))
-const q = computed(() => ('q' in props.move && !('slope_db_per_octave' in props.move) ? (props.move.q ?? null) : null))
+/** A move is dragged where it has a place of its own, not just a region. */
+const hz = computed(() => numberOf(props.kinds, props.move, 'place'))
+const yOf = (at: number) => yOfHz(at, props.frequency, props.height)
+const y = computed(() => yOf(hz.value ?? 0))
+const q = computed(() => numberOf(props.kinds, props.move, 'width'))
 const edges = computed(() => {
-  if (q.value === null || !props.chosen) return []
+  if (q.value === null || hz.value === null || !props.chosen) return []
   const half = 2 ** (qToOctaves(q.value) / 2)
-  return [placeHz(props.move) * half, placeHz(props.move) / half].map((hz) => yOfHz(hz, props.frequency, props.height))
+  return [hz.value * half, hz.value / half].map(yOf)
 })
 const clamp = (value: number, low: number, high: number) => Math.min(Math.max(value, low), high)
-/** The limits of a figure, as the core describes the move's kind. */
-function limits(name: string): [number, number] {
-  const figure = props.kinds.find((kind) => kind.kind === props.move.kind)?.figures.find((one) => one.name === name)
-  return [figure?.minimum ?? -Infinity, figure?.maximum ?? Infinity]
+const isMoving = computed(() => kindOf(props.kinds, props.move)?.family === 'dynamic')
+/** Set what a figure of a meaning says, within the limits that the core describes. */
+function limited(from: Move, meaning: Meaning, value: number): Move {
+  const figure = figureOf(props.kinds, from, meaning)
+  return withMeaning(
+    props.kinds,
+    from,
+    meaning,
+    clamp(value, figure?.minimum ?? -Infinity, figure?.maximum ?? Infinity),
+  )
 }
 
 function dragged(from: Move, dx: number, dy: number, fine: boolean): Move {
   const slow = fine ? 0.2 : 1
-  const depth = depthName(from)
-  if (axis.value === 'gain' && depth) {
+  const depthDb = numberOf(props.kinds, from, 'gain')
+  if (axis.value === 'gain' && depthDb !== null) {
     const perPixel = (LEVEL_HIGH_DB - LEVEL_LOW_DB) / props.width
-    const now = (from as unknown as Record<string, number>)[depth] ?? 0
-    return { ...from, [depth]: Math.round(clamp(now + dx * perPixel * slow, ...limits(depth)) * 10) / 10 } as Move
+    return limited(from, 'gain', Math.round((depthDb + dx * perPixel * slow) * 10) / 10)
   }
-  if (axis.value === 'hz') {
-    return withHz(
-      from,
-      hzOfY(yOfHz(placeHz(from), props.frequency, props.height) + dy * slow, props.frequency, props.height),
-    )
+  const fromHz = placeHz(props.kinds, from)
+  if (axis.value === 'hz' && fromHz !== null) {
+    return withMeaning(props.kinds, from, 'place', hzOfY(yOf(fromHz) + dy * slow, props.frequency, props.height))
   }
   return from
 }
@@ -58,7 +64,7 @@ function press(event: PointerEvent) {
   axis.value = null
   follow(event, (dx, dy, fine, from) => {
     if (!axis.value && Math.max(Math.abs(dx), Math.abs(dy)) >= LOCK_PX)
-      axis.value = Math.abs(dx) > Math.abs(dy) && depthName(from) ? 'gain' : 'hz'
+      axis.value = Math.abs(dx) > Math.abs(dy) && figureOf(props.kinds, from, 'gain') ? 'gain' : 'hz'
     return dragged(from, dx, dy, fine)
   })
 }
@@ -66,10 +72,11 @@ function press(event: PointerEvent) {
 function pressEdge(event: PointerEvent, upper: boolean) {
   axis.value = 'q'
   follow(event, (_dx, dy, fine, from) => {
-    if (!('q' in from) || from.q == null) return from
+    const fromQ = numberOf(props.kinds, from, 'width')
+    if (fromQ === null) return from
     const octavesPerPixel = Math.log2(props.frequency.highHz / props.frequency.lowHz) / props.height
     const wider = (upper ? -dy : dy) * octavesPerPixel * 2 * (fine ? 0.2 : 1)
-    return { ...from, q: clamp(octavesToQ(Math.max(qToOctaves(from.q) + wider, NARROWEST_OCTAVES)), ...limits('q')) }
+    return limited(from, 'width', octavesToQ(Math.max(qToOctaves(fromQ) + wider, NARROWEST_OCTAVES)))
   })
 }
 
@@ -96,11 +103,11 @@ function follow(event: PointerEvent, change: (dx: number, dy: number, fine: bool
 </script>
 
 <template>
-  <div v-if="'hz' in move && y >= 0 && y <= height" class="place">
+  <div v-if="hz !== null && y >= 0 && y <= height" class="place">
     <button
       class="handle"
       data-test="handle"
-      :class="{ chosen, moving: 'depth_db' in move, off: !move.on, locked: axis }"
+      :class="{ chosen, moving: isMoving, off: !move.on, locked: axis }"
       :style="{ left: `${x}px`, top: `${y}px` }"
       :title="`${title}: drag up or down for frequency, sideways for gain (shift: finer)`"
       @pointerdown.stop="press"></button>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 /** All moves of the session: found, switched, and looked at where they stand. */
 import { computed, ref } from 'vue'
-import type { MoveKind, SessionState } from '../api/client'
-import { depthName, placeHz } from '../lib/moves'
+import type { Move, MoveKind, SessionState } from '../api/client'
+import { kindOf, numberOf, placeHz } from '../lib/moves'
 import { allMoves, isListed, type MoveFilter, type RegisteredMove } from '../lib/ensemble'
 import { formatDb, formatHz } from '../lib/figures'
 
@@ -20,13 +20,12 @@ const filter = ref<MoveFilter>('all')
 const search = ref('')
 
 const all = computed(() => allMoves(props.session))
-const listed = computed(() => all.value.filter((one) => isListed(one, filter.value, search.value)))
-const labelOf = (kind: string) => props.kinds.find((one) => one.kind === kind)?.label ?? kind
+const listed = computed(() => all.value.filter((one) => isListed(props.kinds, one, filter.value, search.value)))
+const labelOf = (move: Move) => kindOf(props.kinds, move)?.label ?? move.kind
 
 function figures({ entry: { move } }: RegisteredMove): string {
-  const depth = depthName(move)
-  const db = depth ? (move as unknown as Record<string, number>)[depth] : undefined
-  return `${formatHz(placeHz(move))}${db === undefined ? '' : `, ${formatDb(db)}`}`
+  const [hz, db] = [placeHz(props.kinds, move), numberOf(props.kinds, move, 'gain')]
+  return [hz === null ? '' : formatHz(hz), db === null ? '' : formatDb(db)].filter(Boolean).join(', ')
 }
 </script>
 
@@ -54,11 +53,11 @@ function figures({ entry: { move } }: RegisteredMove): string {
         <input
           type="checkbox"
           :checked="one.entry.move.on !== false"
-          :aria-label="`${labelOf(one.entry.move.kind)} of ${one.stripName} on`"
+          :aria-label="`${labelOf(one.entry.move)} of ${one.stripName} on`"
           @change="emit('toggle', one)" />
         <button class="what" :title="one.entry.reason || 'See it on the bench'" @click="emit('show', one)">
           <span
-            ><strong>{{ one.stripName }}</strong> {{ labelOf(one.entry.move.kind) }}</span
+            ><strong>{{ one.stripName }}</strong> {{ labelOf(one.entry.move) }}</span
           ><span class="figures">{{ figures(one) }}</span>
           <span v-if="one.entry.reason" class="soft reason">{{ one.entry.reason }}</span>
         </button>

@@ -170,7 +170,7 @@ export function makeBench(session: SessionStore, play: Play) {
   const shownHz = computed(() => play.probe.value?.hz ?? pointerHz.value)
 
   function zoom(factor: number) {
-    const at = shownHz.value ?? (entry.value && placeHz(entry.value.move)) ?? 632
+    const at = shownHz.value ?? (entry.value && placeHz(about.value.kinds, entry.value.move)) ?? 632
     frequency.value = zoomFrequency(frequency.value, at, factor)
   }
 

@@ -3,7 +3,7 @@ import { computed, ref, watch } from 'vue'
 import { api, type LedgerEntry, type Move, type Pin, type Strip } from '../api/client'
 import { formatHz } from '../lib/figures'
 import * as intents from '../lib/intents'
-import { moveOfKind, newId, placeHz, startedAs } from '../lib/moves'
+import { kindOf, moveOfKind, newId, placeHz, startedAs } from '../lib/moves'
 import type { Bench } from './useBench'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
@@ -51,10 +51,15 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
 
   const entryOf = (move: Move, reason = ''): LedgerEntry => ({ id: newId(), move, reason, evidence: null, clash: null })
 
+  function labelOf(move: Move): string {
+    const hz = placeHz(about.value.kinds, move)
+    return hz === null ? (kindOf(about.value.kinds, move)?.label ?? move.kind) : `Cut at ${formatHz(hz)}`
+  }
+
   async function addMove(move: Move, reason = '') {
     const added = entryOf(move, reason)
     entryId.value = added.id
-    await onStrip(`Cut at ${formatHz(placeHz(move))}`, (strip) => [intents.addMove(strip, added)])
+    await onStrip(labelOf(move), (strip) => [intents.addMove(strip, added)])
   }
 
   function addBell(hz: number) {
@@ -81,8 +86,7 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
     if (!answers) return
     const added = entryOf(answers[how], toldOfPin(pin))
     entryId.value = added.id
-    const label = `Cut at ${formatHz(placeHz(added.move))}`
-    await onStrip(label, (strip) => [intents.answerPin(strip, pin, how, added)])
+    await onStrip(labelOf(added.move), (strip) => [intents.answerPin(strip, pin, how, added)])
   }
 
   /** Say that what a pin marks is wanted: nothing adaptive touches it, and a move into it is flagged. */

@@ -12,7 +12,7 @@ import {
   zoomTime,
 } from './axis'
 import { overlaid, setGroup, setLedger, setLoop, setMove, setTrack } from './intents'
-import { isShown, moveOfKind, placeHz, withFigure } from './moves'
+import { inKeeper, isShown, moveOfKind, placeHz, withFigure, withMeaning } from './moves'
 import { placeNotes } from './margin'
 import { coarsestTimeZoom, planTiles } from './tiles'
 
@@ -155,52 +155,74 @@ describe('what is shown until an edit is answered', () => {
       state,
       [moved, setLedger(state.master, { phase: 'linear' })].filter((one) => one !== null),
     )
-    expect(next.tracks.map((one) => placeHz(one.ledger[0]?.move as Move))).toEqual([500, 500, 431])
+    expect(next.tracks.map((one) => (one.ledger[0]?.move as { hz: number }).hz)).toEqual([500, 500, 431])
     expect(next.master.phase).toBe('linear')
     expect(overlaid(state, [{ do: 'remove-track', track_id: 't' }])).toBe(state)
   })
 })
 
 describe('moves', () => {
+  const figure = (name: string, start: number | null, means: Figure['means'] = null, when = ''): Figure => ({
+    name,
+    title: name,
+    help: '',
+    control: 'number',
+    unit: '',
+    minimum: null,
+    maximum: null,
+    choices: [],
+    optional: false,
+    start,
+    group: 'main',
+    when,
+    on_level: false,
+    means,
+  })
+  const told = { says: '', family: 'static' as const, starts: [] }
+
   it('know where a move without a frequency stands, and which figures say anything', () => {
-    expect(placeHz({ kind: 'plane', low_hz: 1000, high_hz: 4000 } as Move)).toBeCloseTo(2000)
+    const edges = [figure('low_hz', 600, 'low edge'), figure('high_hz', 10_000, 'high edge')]
+    const kinds: MoveKind[] = [
+      { kind: 'plane', label: 'Plane', ...told, figures: edges },
+      { kind: 'bell', label: 'Bell', ...told, figures: [figure('hz', null, 'place'), figure('gain_db', -4, 'gain')] },
+      { kind: 'drive', label: 'Drive', ...told, figures: [figure('drive_db', 0, 'amount')] },
+    ] as unknown as MoveKind[]
+    expect(placeHz(kinds, { kind: 'plane', low_hz: 1000, high_hz: 4000 } as Move)).toBeCloseTo(2000)
+    expect(placeHz(kinds, { kind: 'bell', hz: 431 } as Move)).toBe(431)
+    expect(placeHz(kinds, { kind: 'drive' } as unknown as Move)).toBeNull()
+    expect(inKeeper(kinds, { kind: 'drive' } as unknown as Move, [{ low_hz: 20, high_hz: 20_000 }])).toBe(false)
+    expect(withMeaning(kinds, { kind: 'bell', hz: 431 } as Move, 'gain', -9)).toEqual({
+      kind: 'bell',
+      hz: 431,
+      gain_db: -9,
+    })
     const stroke = { kind: 'dynamic-bell', trigger: 'after-stroke', key_hz: null } as Move
     expect([
       isShown('', stroke),
       isShown('trigger=after-stroke', stroke),
       isShown('trigger=sudden', stroke),
       isShown('key_hz', stroke),
-    ]).toEqual([true, true, false, false])
+      isShown('trigger!=sudden', stroke),
+      isShown('trigger!=after-stroke', stroke),
+    ]).toEqual([true, true, false, false, true, false])
   })
 
   it('keep what two kinds of move have in common', () => {
-    const figure = (name: string, start: number | null): Figure => ({
-      name,
-      title: name,
-      help: '',
-      control: 'number',
-      unit: '',
-      minimum: null,
-      maximum: null,
-      choices: [],
-      optional: false,
-      start,
-      group: 'main',
-      when: '',
-      on_level: false,
-    })
-    const told = { says: '', family: 'static' as const, starts: [] }
     const shelf: MoveKind = {
       kind: 'high-shelf',
       label: 'High shelf',
       ...told,
-      figures: [figure('hz', null), figure('gain_db', -3), figure('q', 0.7071)],
+      figures: [figure('hz', null, 'place'), figure('gain_db', -3, 'gain'), figure('q', 0.7071, 'width')],
     }
     const cut: MoveKind = {
       kind: 'low-cut',
       label: 'Low cut',
       ...told,
-      figures: [figure('hz', null), figure('slope_db_per_octave', 24), figure('q', 0.7071)],
+      figures: [
+        figure('hz', null, 'place'),
+        figure('slope_db_per_octave', 24, 'slope'),
+        figure('q', 0.7071, 'sharpness', 'slope_db_per_octave!=6'),
+      ],
     }
     const bell = { kind: 'bell', hz: 431, gain_db: -9, q: 12, on: false } as Move
     expect(moveOfKind(shelf, 431, bell)).toEqual({ kind: 'high-shelf', hz: 431, gain_db: -9, q: 0.7071, on: false })
@@ -211,7 +233,7 @@ describe('moves', () => {
       q: 0.7071,
       on: false,
     })
-    expect(withFigure({ ...moveOfKind(cut, 90), q: 2 } as Move, 'slope_db_per_octave', 6)).toMatchObject({
+    expect(withFigure([cut], { ...moveOfKind(cut, 90), q: 2 } as Move, 'slope_db_per_octave', 6)).toMatchObject({
       slope_db_per_octave: 6,
       q: 0.7071,
     })

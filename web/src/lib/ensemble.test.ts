@@ -1,7 +1,18 @@
 import { describe, expect, it } from 'vitest'
-import type { ClashView, ColumnView, Move, SessionState } from '../api/client'
+import type { ClashView, ColumnView, Move, SessionState, MoveKind } from '../api/client'
 import { wholeAxis } from './axis'
-import { allMoves, bandOfHz, isListed, meanInk, moved, pictureOf, rasterOf, ruleOf, rulesFor } from './ensemble'
+import {
+  allMoves,
+  bandOfHz,
+  isListed,
+  meanInk,
+  moved,
+  pictureOf,
+  rasterOf,
+  ruleOf,
+  rulesFor,
+  type MoveFilter,
+} from './ensemble'
 
 const packed = (...bytes: number[]) => btoa(String.fromCharCode(...bytes))
 const edges = [100, 200, 400]
@@ -67,9 +78,14 @@ describe('the register of moves', () => {
     groups: [],
     master: { id: 'm', name: 'Mix', ledger: [entry('3', { kind: 'plane' })], ledger_on: false },
   } as unknown as SessionState
-  const found = (filter: Parameters<typeof isListed>[1], search = '') =>
+  const kinds = [
+    { kind: 'bell', family: 'static' },
+    { kind: 'dynamic-bell', family: 'dynamic' },
+    { kind: 'plane', family: 'adaptive' },
+  ] as MoveKind[]
+  const found = (filter: MoveFilter, search = '') =>
     allMoves(session)
-      .filter((one) => isListed(one, filter, search))
+      .filter((one) => isListed(kinds, one, filter, search))
       .map((one) => one.entry.id)
   it('lists, filters and searches all of them', () => {
     expect(found('all')).toEqual(['1', '2', '3'])

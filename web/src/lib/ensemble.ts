@@ -4,11 +4,13 @@ import type {
   ColumnView,
   EnsembleView,
   LedgerEntry,
+  MoveKind,
   RegionRule,
   RightOfWay,
   SessionState,
 } from '../api/client'
 import { yOfHz, type FrequencyView } from './axis'
+import { kindOf } from './moves'
 
 /** (bands, times) bytes, the lowest band first. */
 export interface BandPicture {
@@ -113,15 +115,21 @@ export function allMoves(session: SessionState): RegisteredMove[] {
 
 export type MoveFilter = 'all' | 'on' | 'off' | 'cuts' | 'dynamic' | 'yields'
 
-export function isListed({ entry, stripName }: RegisteredMove, filter: MoveFilter, search: string): boolean {
+export function isListed(
+  kinds: readonly MoveKind[],
+  { entry, stripName }: RegisteredMove,
+  filter: MoveFilter,
+  search: string,
+): boolean {
   const { move } = entry
+  const isSteady = kindOf(kinds, move)?.family === 'static'
   const fits = {
     all: true,
     on: move.on !== false,
     off: move.on === false,
     yields: Boolean(entry.clash),
-    dynamic: move.kind.startsWith('dynamic') || move.kind === 'plane',
-    cuts: !move.kind.startsWith('dynamic') && move.kind !== 'plane',
+    dynamic: !isSteady,
+    cuts: isSteady,
   }[filter]
   const text = `${stripName} ${move.kind.replaceAll('-', ' ')} ${entry.reason ?? ''}`.toLowerCase()
   return (

@@ -1,19 +1,40 @@
 /** Pure helpers of moves: where they stand, what their figures mean, and how one becomes another. */
-import type { Keeper, Move, MoveKind, ReadyStart } from '../api/client'
+import type { Figure, Keeper, Move, MoveKind, ReadyStart } from '../api/client'
+
+type Kinds = readonly MoveKind[]
+export type Meaning = NonNullable<Figure['means']>
 
 export const newId = () => crypto.randomUUID().replaceAll('-', '')
 
-/** Where a move stands on the frequency axis: one without a frequency of its own, in the middle of its region. */
-export const placeHz = (move: Move): number =>
-  'hz' in move ? move.hz : Math.sqrt((move.low_hz ?? 20) * (move.high_hz ?? 20_000))
+export const kindOf = (kinds: Kinds, move: Move) => kinds.find((one) => one.kind === move.kind)
 
-/** The figure of a move that says how deep it goes, if it has one. */
-export const depthName = (move: Move): 'gain_db' | 'depth_db' | null =>
-  'gain_db' in move ? 'gain_db' : 'depth_db' in move ? 'depth_db' : null
+/** The figure of a move that means something, if it has one: its name differs from kind to kind. */
+export const figureOf = (kinds: Kinds, move: Move, meaning: Meaning) =>
+  kindOf(kinds, move)?.figures.find((figure) => figure.means === meaning)
 
-export const withHz = (move: Move, hz: number): Move => ('hz' in move ? { ...move, hz } : move)
+const valueOf = (move: Move, figure: Figure | undefined): unknown =>
+  figure && ((move as unknown as Record<string, unknown>)[figure.name] ?? figure.start)
 
-const BUTTERWORTH_Q = 0.7071
+/** What a move's figure of a meaning says; null where it has none. */
+export function numberOf(kinds: Kinds, move: Move, meaning: Meaning): number | null {
+  const value = valueOf(move, figureOf(kinds, move, meaning))
+  return typeof value === 'number' ? value : null
+}
+
+/** Whom a move listens to; empty: itself, or it listens to nobody. */
+export const keyOf = (kinds: Kinds, move: Move) => String(valueOf(move, figureOf(kinds, move, 'key')) ?? '')
+
+/** Where a move stands on the frequency axis: in the middle of its region, or nowhere. */
+export function placeHz(kinds: Kinds, move: Move): number | null {
+  const [low, high] = [numberOf(kinds, move, 'low edge'), numberOf(kinds, move, 'high edge')]
+  return numberOf(kinds, move, 'place') ?? (low !== null && high !== null ? Math.sqrt(low * high) : null)
+}
+
+/** Return a move with another figure of a meaning; as it is where it has none. */
+export function withMeaning(kinds: Kinds, move: Move, meaning: Meaning, value: number): Move {
+  const figure = figureOf(kinds, move, meaning)
+  return figure ? { ...move, [figure.name]: value } : move
+}
 
 /** Return a move of a kind at a frequency: its other figures as they start, or as the move before it had them. */
 export function moveOfKind(kind: MoveKind, hz: number, before?: Move): Move {
@@ -27,11 +48,12 @@ export function moveOfKind(kind: MoveKind, hz: number, before?: Move): Move {
         before <= (figure.maximum ?? Infinity) &&
         !figure.choices.length
       const kept = fits || (figure.control !== 'number' && figure.choices.includes(before as string | number))
-      return [figure.name, figure.name !== 'q' && kept ? before : figure.start]
+      const isWidth = figure.means === 'width' || figure.means === 'sharpness'
+      return [figure.name, !isWidth && kept ? before : figure.start]
     }),
   )
-  const place = kind.figures.some((figure) => figure.name === 'hz') ? { hz } : {}
-  return { ...figures, kind: kind.kind, ...place, on: before?.on ?? true } as Move
+  const move = { ...figures, kind: kind.kind, on: before?.on ?? true } as Move
+  return withMeaning([kind], move, 'place', hz)
 }
 
 /** A stretch of the song with a name. */
@@ -58,23 +80,27 @@ export function timesWith(times: Times, passage: { startS: number; endS: number 
   return [...others, ...kept].sort((a, b) => a[0] - b[0])
 }
 
-/** Return a move with one figure set; a cut of 6 dB per octave has no Q to choose. */
-export function withFigure(move: Move, name: string, value: unknown): Move {
-  const next = { ...move, [name]: value }
-  return (name === 'slope_db_per_octave' && value === 6 ? { ...next, q: BUTTERWORTH_Q } : next) as Move
+/** Return a move with one figure set; those that say nothing with it stand as they start. */
+export function withFigure(kinds: Kinds, move: Move, name: string, value: unknown): Move {
+  const next = { ...move, [name]: value } as Move
+  const idle = kindOf(kinds, move)?.figures.filter((one) => one.when.startsWith(`${name}!`) && !isShown(one.when, next))
+  return { ...next, ...Object.fromEntries((idle ?? []).map((one) => [one.name, one.start])) } as Move
 }
 
 /** Return a move with the plain values of a ready-made start. */
 export const startedAs = (move: Move, start: ReadyStart): Move => ({ ...move, ...start.values }) as Move
 
-/** Tell whether a figure says anything for a move as it is: `when` names a figure that must be set, or have a value. */
+/** Tell whether a figure says anything for a move: `when` names one that must be set, have a value, or not have it. */
 export function isShown(when: string, move: Move): boolean {
   if (!when) return true
-  const [name = '', value] = when.split('=')
+  const [name = '', value] = when.split(/!?=/)
   const is = (move as unknown as Record<string, unknown>)[name]
-  return value === undefined ? is !== null && is !== undefined : String(is) === value
+  if (value === undefined) return is !== null && is !== undefined
+  return (String(is) === value) !== when.includes('!=')
 }
 
 /** Tell whether a move stands in a region that is to be kept. */
-export const inKeeper = (move: Move, keepers: readonly Keeper[]) =>
-  keepers.some((keeper) => placeHz(move) >= keeper.low_hz && placeHz(move) <= keeper.high_hz)
+export function inKeeper(kinds: Kinds, move: Move, keepers: readonly Keeper[]) {
+  const hz = placeHz(kinds, move)
+  return hz !== null && keepers.some((keeper) => hz >= keeper.low_hz && hz <= keeper.high_hz)
+}

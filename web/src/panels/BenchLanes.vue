@@ -199,11 +199,11 @@ onBeforeUnmount(() => watcher?.disconnect())
         :move="one.move"
         :kinds="kinds"
         :chosen="one.id === entryId"
-        :x="xAt(placeHz(one.move))"
+        :x="xAt(placeHz(kinds, one.move) ?? 0)"
         :width="laneSize.width"
         :height="laneSize.height"
         :frequency="frequency"
-        :title="formatHz(placeHz(one.move))"
+        :title="formatHz(placeHz(kinds, one.move) ?? 0)"
         @choose="entryId = one.id"
         @preview="edits.previewMove(one.id, $event)"
         @done="(move, label) => edits.changeMove(one.id, move, label)" />

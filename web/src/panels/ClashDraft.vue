@@ -3,11 +3,13 @@
 import { computed } from 'vue'
 import type { ClashView } from '../api/client'
 import FigureInput from '../components/FigureInput.vue'
-import { useEnsemble } from '../composables/work'
+import { useEnsemble, useSession } from '../composables/work'
 import { formatDb, formatHz } from '../lib/figures'
+import { kindOf, numberOf } from '../lib/moves'
 
 const props = defineProps<{ clash: ClashView }>()
 const { fresh, nameOf, draft, part, limitDb, isDynamic, accept } = useEnsemble()
+const { about } = useSession()
 const PARTS = [
   [0.25, 'a quarter'],
   [0.5, 'half'],
@@ -22,15 +24,17 @@ const moveTold = computed(() => {
   const one = drafted.value
   if (!one) return ''
   const move = one.entry.move
-  const deep = 'depth_db' in move ? move.depth_db : 'gain_db' in move ? move.gain_db : 0
-  const q = 'q' in move ? `, Q ${move.q?.toFixed(2)}` : ''
+  const { kinds } = about.value
+  const [deep, width, hz] = (['gain', 'width', 'place'] as const).map((meaning) => numberOf(kinds, move, meaning))
+  const level = kindOf(kinds, move)?.figures.find((figure) => figure.on_level)
+  const overDb = level && (move as unknown as Record<string, number>)[level.name]
+  const q = width == null ? '' : `, Q ${width.toFixed(2)}`
   const key =
-    'threshold_db' in move
-      ? `; only while ${nameOf(props.clash.first)} sounds there over ${formatDb(move.threshold_db ?? 0)}FS`
-      : '; always'
-  const where = 'hz' in move ? formatHz(move.hz) : ''
+    overDb === undefined
+      ? '; always'
+      : `; only while ${nameOf(props.clash.first)} sounds there over ${formatDb(overDb)}FS`
   const middle = move.channel === 'mid' ? ', in its middle' : ''
-  return `${formatDb(deep ?? 0)} at ${where}${q}${middle}${key}`
+  return `${formatDb(deep ?? 0)} at ${hz == null ? '' : formatHz(hz)}${q}${middle}${key}`
 })
 </script>
 

@@ -12,7 +12,7 @@ import { placeHz } from '../lib/moves'
 import MoveNote from './MoveNote.vue'
 
 const { chosen } = useSession()
-const { frequency, laneSize, entryId } = useBench()
+const { frequency, laneSize, entryId, kinds } = useBench()
 const edits = useEdits()
 const { suspects, suspectId, foundIn, audition, judge, setLoop } = useHunt()
 const ledger = computed(() => chosen.value?.ledger ?? [])
@@ -70,13 +70,14 @@ const show = (id: string | null, which: string) =>
 watch(entryId, (id) => show(id, '.chosen'), { flush: 'post' })
 watch(suspectId, (id) => show(id, '.suspect.open'), { flush: 'post' })
 const above = computed(() => laneSize.value.height - height.value)
-const inView = (hz: number) =>
-  Math.min(Math.max(yOfHz(hz, frequency.value, laneSize.value.height) - above.value, 0), height.value)
+/** Where a place stands in the margin; what has none stands at its head. */
+const inView = (hz: number | null) =>
+  hz === null ? 0 : Math.min(Math.max(yOfHz(hz, frequency.value, laneSize.value.height) - above.value, 0), height.value)
 
 const notes = computed(() => [
   ...ledger.value.map((entry) => ({
     id: entry.id,
-    y: inView(placeHz(entry.move)),
+    y: inView(placeHz(kinds.value, entry.move)),
     height: entry.id === entryId.value ? openPx.value : FOLDED_PX,
   })),
   ...suspects.value.map((one) => ({

@@ -7,7 +7,7 @@ import HoldButton from '../components/HoldButton.vue'
 import MoveForm from '../components/MoveForm.vue'
 import { useBench, useEdits, useHunt, usePlay, useSession } from '../composables/work'
 import { formatDb, formatHz } from '../lib/figures'
-import { depthName, inKeeper, placeHz, withHz } from '../lib/moves'
+import { inKeeper, keyOf, kindOf, numberOf, placeHz, withMeaning } from '../lib/moves'
 
 const props = defineProps<{ entry: LedgerEntry }>()
 const { chosen } = useSession()
@@ -20,16 +20,17 @@ const open = computed(() => props.entry.id === entryId.value)
 const picked = computed(() => edits.pickedIds.value.has(props.entry.id))
 /** What the move does just now, if it comes and goes. */
 const gain = computed(() => gainsNow.value.get(props.entry.id))
-const kindOf = (move: Move) => kinds.value.find((kind) => kind.kind === move.kind)
 function summary(move: Move): string {
-  const depth = depthName(move)
-  if (depth) return formatDb((move as unknown as Record<string, number>)[depth] ?? 0)
-  if ('slope_db_per_octave' in move) return `${move.slope_db_per_octave} dB/oct`
-  return 'amount' in move ? `${move.amount} %` : ''
+  const [gainDb, slope, amount] = (['gain', 'slope', 'amount'] as const).map((one) => numberOf(kinds.value, move, one))
+  if (gainDb != null) return formatDb(gainDb)
+  return slope != null ? `${slope} dB/oct` : amount != null ? `${amount} %` : ''
 }
 const otherName = (id: string) => listenable.value.find((other) => other.id === id)?.name ?? 'a track that is gone'
-const hears = (move: Move) => ('listens_to' in move ? (move.listens_to ?? '') : '')
-const place = (move: Move) => ('hz' in move ? formatHz(move.hz) : `${formatHz(move.low_hz ?? 20)} –`)
+const hears = (move: Move) => keyOf(kinds.value, move)
+function place(move: Move): string {
+  const [hz, lowHz] = [numberOf(kinds.value, move, 'place'), numberOf(kinds.value, move, 'low edge')]
+  return hz !== null ? formatHz(hz) : lowHz !== null ? `${formatHz(lowHz)} –` : ''
+}
 
 function toggle() {
   const { id, move } = props.entry
@@ -38,8 +39,10 @@ function toggle() {
 
 /** A move nudged by the arrow keys while its note has the focus: up and down are frequency, as on the axis. */
 function nudge(direction: 1 | -1, fine: boolean) {
-  const hz = Math.min(Math.max(placeHz(props.entry.move) * 2 ** ((direction * (fine ? 1 : 10)) / 1200), 20), 20_000)
-  void edits.changeMove(props.entry.id, withHz(props.entry.move, hz), 'Frequency')
+  const at = placeHz(kinds.value, props.entry.move)
+  if (at === null) return
+  const hz = Math.min(Math.max(at * 2 ** ((direction * (fine ? 1 : 10)) / 1200), 20), 20_000)
+  void edits.changeMove(props.entry.id, withMeaning(kinds.value, props.entry.move, 'place', hz), 'Frequency')
 }
 
 function copyTo(event: Event) {
@@ -72,7 +75,7 @@ function copyTo(event: Event) {
         @keydown.down.prevent="nudge(-1, $event.shiftKey)"
         @keydown.delete="edits.removeMove(entry.id)">
         <span v-if="picked" class="mark" aria-label="picked">✓</span>
-        <span class="kind">{{ kindOf(entry.move)?.label ?? entry.move.kind }}</span>
+        <span class="kind">{{ kindOf(kinds, entry.move)?.label ?? entry.move.kind }}</span>
         <span v-if="!open && hears(entry.move)" class="hears" :title="`listens to ${otherName(hears(entry.move))}`"
           >hears {{ otherName(hears(entry.move)) }}</span
         >
@@ -88,7 +91,7 @@ function copyTo(event: Event) {
       <p v-if="loss?.over_cut" class="flag" data-test="over-cut">
         {{ Math.round(100 * loss.region_lost) }} % of this region's own loudness is gone
       </p>
-      <p v-if="inKeeper(entry.move, chosen?.keepers ?? [])" class="flag">stands in a region that you keep</p>
+      <p v-if="inKeeper(kinds, entry.move, chosen?.keepers ?? [])" class="flag">stands in a region that you keep</p>
       <p
         v-if="notInLinearPhase.has(entry.id)"
         class="flag slate"

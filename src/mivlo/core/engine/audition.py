@@ -9,6 +9,7 @@ from mivlo.core.filters.biquad import Biquad
 from mivlo.core.model import StripBase
 from mivlo.core.moves.base import slice_bell
 from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.capabilities import Sliced
 from mivlo.core.processors.chain import ChainSpec, KeyedSection
 from mivlo.core.units import octaves_to_q
 
@@ -25,7 +26,7 @@ def audition_spec(state: StripBase, mix: Mix, *, sample_rate_hz: float) -> Chain
     keyed: list[KeyedSection] = []
     if mix.slice is not None and mix.slice.track_id == state.id:
         move = next((entry.move for entry in state.ledger if entry.id == mix.slice.entry_id), None)
-        if move is not None:
+        if isinstance(move, Sliced):
             shape = move.slice_sections(sample_rate_hz)
             keyed += [KeyedSection(f"slice:{mix.slice.entry_id}/{i}", s) for i, s in enumerate(shape)]
     for index, probe in enumerate((mix.probe, *mix.held_probes)):

@@ -12,7 +12,7 @@ from pydantic import Field
 from mivlo.core.engine.audible import audible_tracks
 from mivlo.core.engine.mix import GuardReference, Mix, Probe, Slice, mix_of_session
 from mivlo.core.level_match import LevelMatch
-from mivlo.core.model import Frozen, LedgerEntry, Session, StripBase
+from mivlo.core.model import Frozen, LedgerEntry, Session, StripBase, keys_of
 from mivlo.core.moves import Move
 
 __all__ = ["Listening", "MatchQuestion", "Preview", "Together", "heard_mix", "ledgers_switched", "match_question"]
@@ -148,7 +148,7 @@ def ledgers_switched(mix: Mix, strip_id: str | None, *, on: bool) -> Mix:
     heard = audible_tracks(mix)
     strips = (*mix.tracks, *mix.groups, mix.master)
     # What is not heard stays for those who listen to it, but without its own moves.
-    listened_to = any(getattr(entry.move, "listens_to", "") for one in strips for entry in one.ledger)
+    listened_to = any(keys_of(one.ledger) for one in strips)
 
     def switched(one: Shown) -> Shown:
         wanted = on if strip_id in (one.id, None) else one.ledger_on

@@ -11,7 +11,7 @@ from mivlo.core.engine.plan import static_sections
 from mivlo.core.engine.strip import Strip
 from mivlo.core.filters.linear_phase import zero_phase_gains
 from mivlo.core.model import StripBase
-from mivlo.core.moves import DynamicMove
+from mivlo.core.moves.capabilities import FollowsLevel, Steady
 from mivlo.core.processors.stage import Trace
 from mivlo.core.units import Array
 
@@ -32,8 +32,8 @@ class OffcutsSource:
     ) -> None:
         self._strip, self._state, self._position_of = strip, state, position_of
         self._rate = sample_rate_hz
-        self._moving = [(entry.id, entry.move) for entry in state.ledger if entry.move.family != "static"]
-        self._timed = any(entry.move.times_s for entry in state.ledger if entry.move.family == "static")
+        self._moving = [(entry.id, entry.move) for entry in state.ledger if not isinstance(entry.move, Steady)]
+        self._timed = any(entry.move.times_s for entry in state.ledger if isinstance(entry.move, Steady))
         self._size = MOVING_FRAMES if self._moving or self._timed else STEADY_FRAMES
         self._hop = self._size // OVERLAP
         self._hz = np.asarray(rfftfreq(2 * self._size, 1.0 / sample_rate_hz), dtype=np.float64)
@@ -92,16 +92,19 @@ class OffcutsSource:
             found = _trace_at(traces.get(key, ()), frame)
             if found is None:
                 continue
-            if isinstance(move, DynamicMove):
-                h = _response_at(move, round(float(found[0]), 1), self._rate, 2 * self._size)
+            gain_db, bands_hz = found
+            if isinstance(move, FollowsLevel):
+                h = _response_at(move, round(float(gain_db), 1), self._rate, 2 * self._size)
+            elif not len(bands_hz):
+                h = np.full(self._hz.shape, 10.0 ** (float(gain_db) / 20.0))
             else:
-                h = 10.0 ** (np.interp(self._hz, found[1], found[0], left=0.0, right=0.0) / 20.0)
+                h = 10.0 ** (np.interp(self._hz, bands_hz, gain_db, left=0.0, right=0.0) / 20.0)
             gains = gains * h
         return gains
 
 
 @lru_cache(maxsize=512)
-def _response_at(move: DynamicMove, gain_db: float, sample_rate_hz: float, size: int) -> Array:
+def _response_at(move: FollowsLevel, gain_db: float, sample_rate_hz: float, size: int) -> Array:
     hz = np.asarray(rfftfreq(size, 1.0 / sample_rate_hz), dtype=np.float64)
     return np.abs(move.response_at(gain_db, hz, sample_rate_hz))
 

@@ -6,7 +6,8 @@ from mivlo.core.channel import Channel
 from mivlo.core.filters.biquad import Biquad
 from mivlo.core.filters.linear_phase import has_linear_phase_form
 from mivlo.core.model import StripBase
-from mivlo.core.moves import Move, StaticMove
+from mivlo.core.moves import Move
+from mivlo.core.moves.capabilities import Steady
 from mivlo.core.processors.chain import ChainSpec, KeyedSection
 from mivlo.core.processors.fir import FirSpec
 from mivlo.core.processors.stage import StageSpec
@@ -22,11 +23,7 @@ def in_linear_phase(move: Move, state: StripBase, *, sample_rate_hz: float) -> b
     ------
     ParameterError: a move that does not fit the rate
     """
-    return (
-        state.phase == "linear"
-        and isinstance(move, StaticMove)
-        and has_linear_phase_form(move.sections(sample_rate_hz))
-    )
+    return state.phase == "linear" and isinstance(move, Steady) and has_linear_phase_form(move.sections(sample_rate_hz))
 
 
 def ledger_specs(state: StripBase, *, sample_rate_hz: float, read_weights: ReadWeights) -> list[StageSpec]:
@@ -53,7 +50,7 @@ def ledger_specs(state: StripBase, *, sample_rate_hz: float, read_weights: ReadW
     for entry in state.ledger:
         on = entry.move.on and state.ledger_on
         sections: list[KeyedSection] = []
-        if isinstance(entry.move, StaticMove):
+        if isinstance(entry.move, Steady):
             sections = [
                 KeyedSection(f"{entry.id}/{index}", section, on, entry.move.channel)
                 for index, section in enumerate(entry.move.sections(sample_rate_hz))
@@ -89,6 +86,6 @@ def static_sections(state: StripBase, *, sample_rate_hz: float, at_s: float) -> 
     return [
         (section, entry.move.channel)
         for entry in state.ledger
-        if isinstance(entry.move, StaticMove) and entry.move.acts_at(at_s)
+        if isinstance(entry.move, Steady) and entry.move.acts_at(at_s)
         for section in entry.move.sections(sample_rate_hz)
     ]

@@ -6,7 +6,7 @@ from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.model import Group, LedgerEntry, Track
-from mivlo.core.moves import MOVE_KINDS
+from mivlo.core.moves import MOVE_KINDS, DynamicMove
 
 __all__ = ["warm_up"]
 
@@ -20,7 +20,7 @@ def warm_up() -> None:
     triggered = [
         move.model_copy(update={"trigger": trigger, "detection": "peak"})
         for move in moves
-        if move.family == "dynamic"
+        if isinstance(move, DynamicMove)
         for trigger in ("after-stroke", "sudden")
     ]
     ledger = tuple(LedgerEntry(id=str(index), move=move) for index, move in enumerate([*moves, *triggered]))

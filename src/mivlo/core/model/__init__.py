@@ -10,6 +10,7 @@ from mivlo.core.model.ledger import (
     Phase,
     Region,
     Treatment,
+    keys_of,
 )
 from mivlo.core.model.marks import Dismissed, Pin, Section
 from mivlo.core.model.rights import RegionRule, RightOfWay
@@ -41,6 +42,7 @@ __all__ = [
     "Track",
     "Treatment",
     "groups_in_order",
+    "keys_of",
     "members_under",
     "parents_of",
     "refuse_twins",

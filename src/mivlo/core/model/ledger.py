@@ -1,11 +1,13 @@
 """What a ledger consists of: moves with their reason and evidence, and what is to be kept."""
 
+from collections.abc import Iterable
 from typing import Literal, Self
 
 from pydantic import Field, model_validator
 
 from mivlo.core.model.base import Frozen
 from mivlo.core.moves import Move
+from mivlo.core.moves.capabilities import Listens
 
 __all__ = [
     "Behaviour",
@@ -16,6 +18,7 @@ __all__ = [
     "Phase",
     "Region",
     "Treatment",
+    "keys_of",
 ]
 
 Phase = Literal["minimum", "linear"]
@@ -67,6 +70,12 @@ class LedgerEntry(Frozen):
     reason: str = Field(default="", max_length=500)
     evidence: Evidence | None = None
     clash: ClashReason | None = None
+
+
+def keys_of(ledger: Iterable[LedgerEntry]) -> frozenset[str]:
+    """Return the ids of all that the moves of a ledger listen to but itself; raises nothing. Source: ours."""
+    moves = (entry.move for entry in ledger)
+    return frozenset(move.heard_id for move in moves if isinstance(move, Listens) and move.heard_id)
 
 
 class Keeper(Region):

@@ -10,13 +10,25 @@ from pydantic import BaseModel, ConfigDict, Field, JsonValue, field_validator, m
 
 from mivlo.core.channel import Channel
 from mivlo.core.errors import ParameterError
-from mivlo.core.filters.analog import AnalogSection
 from mivlo.core.filters.biquad import Biquad, frequency_response
+from mivlo.core.moves.capabilities import Placed, Sliced, Steady
 from mivlo.core.processors.stage import StageSpec
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array, octaves_to_q
 
-__all__ = ["BaseMove", "Family", "GainDb", "Hz", "Keepers", "Q", "Start", "StaticMove", "WidthAsOctaves", "slice_bell"]
+__all__ = [
+    "BaseMove",
+    "Family",
+    "GainDb",
+    "Hz",
+    "Keepers",
+    "PlaceHz",
+    "Q",
+    "Start",
+    "StaticMove",
+    "WidthAsOctaves",
+    "slice_bell",
+]
 
 MIN_OCTAVES, MAX_OCTAVES = 0.0144, 6.7  # Q 100 and Q 0.1
 NYQUIST_GUARD = 0.98  # of half the rate: designs need some room above the highest frequency
@@ -24,8 +36,9 @@ NYQUIST_GUARD = 0.98  # of half the rate: designs need some room above the highe
 Keepers = tuple[tuple[float, float], ...]  # low and high edge in Hz of what is to be left alone
 Family = Literal["static", "dynamic", "adaptive"]
 Hz = Annotated[float, Field(ge=20.0, le=20_000.0, title="Frequency", json_schema_extra={"unit": "Hz"})]
-GainDb = Annotated[float, Field(ge=-30.0, le=30.0, title="Gain", json_schema_extra={"unit": "dB"})]
-Q = Annotated[float, Field(ge=0.1, le=100.0, title="Q", json_schema_extra={"unit": "Q"})]
+PlaceHz = Annotated[Hz, Field(json_schema_extra={"unit": "Hz", "means": "place"})]
+GainDb = Annotated[float, Field(ge=-30.0, le=30.0, title="Gain", json_schema_extra={"unit": "dB", "means": "gain"})]
+Q = Annotated[float, Field(ge=0.1, le=100.0, title="Q", json_schema_extra={"unit": "Q", "means": "width"})]
 
 
 class Start(NamedTuple):
@@ -37,7 +50,10 @@ class Start(NamedTuple):
 
 
 class BaseMove(BaseModel, ABC):
-    """One act on the sound. A kind adds `kind`, its figures, and the methods below."""
+    """One act on the sound. A kind adds `kind`, its figures, its stage, and what it can say of itself (capabilities).
+
+    What a figure means beyond its name is said in its schema (`means`): forms, pictures and lists go by that.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
     label: ClassVar[str]
@@ -65,26 +81,14 @@ class BaseMove(BaseModel, ABC):
         """Tell whether a time lies within the move's times."""
         return not self.times_s or any(start <= at_s <= end for start, end in self.times_s)
 
-    @property
-    @abstractmethod
-    def place_hz(self) -> float:
-        """Return where the move stands on the frequency axis."""
-
-    @abstractmethod
-    def response(self, freqs_hz: Array, sample_rate_hz: float) -> NDArray[np.complex128]:
-        """Return the (bins,) response at its full extent; raises ParameterError for a rate that it does not fit."""
-
-    @abstractmethod
-    def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
-        """Return a filter that lets just the region through that the move acts on."""
-
     def stage(self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float) -> StageSpec | None:
         """Return the stage that the move is; None for a static one, which shares a stage with its neighbours."""
         return None
 
     def check_rate(self, sample_rate_hz: float) -> None:
         """Raise ParameterError where the move does not fit a sampling rate."""
-        check_frequency(self.place_hz, sample_rate_hz)
+        if isinstance(self, Placed):
+            check_frequency(self.place_hz, sample_rate_hz)
 
 
 def check_frequency(hz: float, sample_rate_hz: float, *, name: str = "hz") -> None:
@@ -97,32 +101,22 @@ def check_frequency(hz: float, sample_rate_hz: float, *, name: str = "hz") -> No
         )
 
 
-class StaticMove(BaseMove):
+class StaticMove(BaseMove, Placed, Steady, Sliced):
     """A move that is a filter which stands still."""
 
     family: ClassVar[Family] = "static"
 
-    hz: Hz
+    hz: PlaceHz
 
     @property
     def place_hz(self) -> float:
         return self.hz
 
     @abstractmethod
-    def analog_sections(self) -> tuple[AnalogSection, ...]:
-        """Return the analogue shape that the move promises."""
-
-    @abstractmethod
     def design(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         """Return the digital sections, for a frequency known to fit the rate."""
 
     def sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
-        """Return the digital sections.
-
-        Raises
-        ------
-        ParameterError: a frequency too close to half of sample_rate_hz, or above it
-        """
         self.check_rate(sample_rate_hz)
         return _designed(self, sample_rate_hz)
 

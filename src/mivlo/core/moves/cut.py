@@ -16,8 +16,12 @@ class Cut(WidthAsOctaves, StaticMove):
     """A cut of a slope; q multiplies the Q of its sharpest section by q/0.7071."""
 
     clears_away: ClassVar[bool] = True
-    slope_db_per_octave: Slope = Field(default=24, title="Slope", json_schema_extra={"unit": "dB/octave"})
-    q: Q = Field(default=BUTTERWORTH_Q)
+    slope_db_per_octave: Slope = Field(
+        default=24, title="Slope", json_schema_extra={"unit": "dB/octave", "means": "slope"}
+    )
+    q: Q = Field(
+        default=BUTTERWORTH_Q, json_schema_extra={"unit": "Q", "means": "sharpness", "when": "slope_db_per_octave!=6"}
+    )
 
     @model_validator(mode="after")
     def _no_q_at_first_order(self) -> Self:

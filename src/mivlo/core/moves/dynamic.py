@@ -8,7 +8,8 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from mivlo.core.filters.biquad import Biquad, frequency_response
-from mivlo.core.moves.base import BaseMove, Family, Hz, Keepers, check_frequency, slice_bell
+from mivlo.core.moves.base import BaseMove, Family, Hz, Keepers, PlaceHz, check_frequency, slice_bell
+from mivlo.core.moves.capabilities import FollowsLevel, Listens, Placed, Sliced
 from mivlo.core.processors.dynamic import Blend, DynamicFigures, DynamicSpec, GainTable, Trigger
 from mivlo.core.units import Array, db_to_gain
 
@@ -24,13 +25,13 @@ def level_db(title: str, low: float, high: float, **extra: Any) -> Any:
     return Field(default=default, ge=low, le=high, title=title, json_schema_extra={"unit": "dB", **extra})
 
 
-class DynamicMove(BaseMove):
+class DynamicMove(BaseMove, Placed, FollowsLevel, Sliced, Listens):
     """Rests at rest_db; goes towards depth_db (signed) as the level of what it listens to goes over threshold_db."""
 
     family: ClassVar[Family] = "dynamic"
 
-    hz: Hz
-    depth_db: float = level_db("Depth", -24.0, 24.0, default=-6.0)
+    hz: PlaceHz
+    depth_db: float = level_db("Depth", -24.0, 24.0, default=-6.0, means="gain")
     threshold_db: float = Field(
         default=-30.0, ge=-90.0, le=6.0, title="Threshold", json_schema_extra={"unit": "dBFS", "meter": "level"}
     )
@@ -55,7 +56,7 @@ class DynamicMove(BaseMove):
     rest_db: float = level_db("Resting gain", -24.0, 24.0, default=0.0, group="more")
     detection: Literal["peak", "rms"] = Field(default="rms", title="Detection", json_schema_extra={"group": "more"})
     listens_to: str = Field(
-        default="", max_length=64, title="Listens to", json_schema_extra={"control": "listens"},
+        default="", max_length=64, title="Listens to", json_schema_extra={"control": "listens", "means": "key"},
         description="id of a track or group, heard before its own moves; empty: itself",
     )  # fmt: skip
     listens_after_fader: bool = Field(
@@ -77,6 +78,14 @@ class DynamicMove(BaseMove):
     @property
     def place_hz(self) -> float:
         return self.hz
+
+    @property
+    def heard_id(self) -> str:
+        return self.listens_to
+
+    @property
+    def extent_db(self) -> float:
+        return self.rest_db + self.depth_db
 
     @abstractmethod
     def sections_at(self, gain_db: float, sample_rate_hz: float) -> tuple[Biquad, ...]:
@@ -101,7 +110,7 @@ class DynamicMove(BaseMove):
 
     def response(self, freqs_hz: Array, sample_rate_hz: float) -> NDArray[np.complex128]:
         self.check_rate(sample_rate_hz)
-        return self.response_at(self.rest_db + self.depth_db, freqs_hz, sample_rate_hz)
+        return self.response_at(self.extent_db, freqs_hz, sample_rate_hz)
 
     def response_at(self, gain_db: float, freqs_hz: Array, sample_rate_hz: float) -> NDArray[np.complex128]:
         """Return the (bins,) response while the move stands at a gain.

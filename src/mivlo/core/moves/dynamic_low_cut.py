@@ -60,8 +60,10 @@ class DynamicLowCut(DynamicMove):
 
     clears_away: ClassVar[bool] = True
     kind: Literal["dynamic-low-cut"] = "dynamic-low-cut"
-    slope_db_per_octave: Literal[12, 24, 36] = Field(default=24, title="Slope", json_schema_extra={"unit": "dB/octave"})
-    depth_db: float = level_db("Depth", -36.0, -1.0, default=-18.0)
+    slope_db_per_octave: Literal[12, 24, 36] = Field(
+        default=24, title="Slope", json_schema_extra={"unit": "dB/octave", "means": "slope"}
+    )
+    depth_db: float = level_db("Depth", -36.0, -1.0, default=-18.0, means="gain")
     rest_db: float = level_db("Resting gain", -24.0, 0.0, default=0.0, group="more")
 
     @property

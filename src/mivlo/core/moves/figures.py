@@ -1,16 +1,18 @@
 """What a form needs to know of each kind of move: its figures, their limits, units, starting values and ready-made
 starts."""
 
+from functools import cache
 from typing import Any, Literal
 
 from pydantic import BaseModel, JsonValue
 
 from mivlo.core.moves import MOVE_KINDS
-from mivlo.core.moves.base import Family
+from mivlo.core.moves.base import BaseMove, Family
 
-__all__ = ["Figure", "MoveKind", "ReadyStart", "describe_kinds"]
+__all__ = ["Figure", "Meaning", "MoveKind", "ReadyStart", "describe_kinds", "meanings_of"]
 
 Control = Literal["number", "choice", "switch", "members", "listens"]
+Meaning = Literal["place", "low edge", "high edge", "gain", "amount", "width", "sharpness", "slope", "key"]
 NOT_FIGURES = ("kind", "on", "width_octaves", "times_s")
 
 
@@ -28,8 +30,9 @@ class Figure(BaseModel):
     optional: bool
     start: JsonValue
     group: Literal["main", "more", "key"]
-    when: str  # "name" of a figure that must be set, or "name=value"; empty: always shown
+    when: str  # "name" of a figure that must be set, "name=value" or "name!=value"; empty: always shown
     on_level: bool  # set on the live level of what the move listens to
+    means: Meaning | None
 
 
 class ReadyStart(BaseModel):
@@ -66,6 +69,13 @@ def describe_kinds() -> list[MoveKind]:
     ]
 
 
+@cache
+def meanings_of(model: type[BaseMove]) -> dict[Meaning, str]:
+    """Return the names of a kind's figures by what they mean; raises nothing. Source: the model's own schema."""
+    figures = _figures(model.model_json_schema()["properties"])
+    return {figure.means: figure.name for figure in figures if figure.means is not None}
+
+
 def _figures(properties: dict[str, dict[str, Any]]) -> list[Figure]:
     figures = [_figure(name, field) for name, field in properties.items() if name not in NOT_FIGURES]
     # What every move has alike, the channel, stands last: it is seldom touched.
@@ -92,4 +102,5 @@ def _figure(name: str, field: dict[str, Any]) -> Figure:
         group=field.get("group", "main"),
         when=field.get("when", ""),
         on_level=field.get("meter") == "level",
+        means=field.get("means", shape.get("means")),
     )

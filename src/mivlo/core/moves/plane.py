@@ -3,19 +3,18 @@
 from typing import ClassVar, Literal, Self
 
 import numpy as np
-from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
 from mivlo.core.filters.biquad import Biquad
 from mivlo.core.filters.matched import cut_sections
 from mivlo.core.moves.base import BaseMove, Family, Hz, Keepers, Start
+from mivlo.core.moves.capabilities import Placed, Sliced
 from mivlo.core.processors.plane import PlaneFigures, PlaneSpec
-from mivlo.core.units import Array
 
 __all__ = ["Plane"]
 
 
-class Plane(BaseMove):
+class Plane(BaseMove, Placed, Sliced):
     """Adaptive; linked over both channels; regions that the user marked as keepers are left alone."""
 
     label: ClassVar[str] = "Plane"
@@ -32,13 +31,15 @@ class Plane(BaseMove):
     )  # fmt: skip
 
     kind: Literal["plane"] = "plane"
-    amount: float = Field(default=100.0, ge=0.0, le=100.0, title="Amount", json_schema_extra={"unit": "%"})
+    amount: float = Field(
+        default=100.0, ge=0.0, le=100.0, title="Amount", json_schema_extra={"unit": "%", "means": "amount"}
+    )
     narrowness: float = Field(
         default=90.0, ge=0.0, le=100.0, title="Narrowness", json_schema_extra={"unit": "%"},
         description="how narrow a thing it looks for: 0 half an octave, 100 a sixteenth of one",
     )  # fmt: skip
-    low_hz: Hz = Field(default=600.0, title="From")
-    high_hz: Hz = Field(default=10_000.0, title="To")
+    low_hz: Hz = Field(default=600.0, title="From", json_schema_extra={"unit": "Hz", "means": "low edge"})
+    high_hz: Hz = Field(default=10_000.0, title="To", json_schema_extra={"unit": "Hz", "means": "high edge"})
     speed_ms: float = Field(default=25.0, ge=5.0, le=300.0, title="Speed", json_schema_extra={"unit": "ms"})
 
     @model_validator(mode="after")
@@ -50,9 +51,6 @@ class Plane(BaseMove):
     @property
     def place_hz(self) -> float:
         return float(np.sqrt(self.low_hz * self.high_hz))
-
-    def response(self, freqs_hz: Array, sample_rate_hz: float) -> NDArray[np.complex128]:
-        return np.ones(freqs_hz.shape, dtype=np.complex128)
 
     def slice_sections(self, sample_rate_hz: float) -> tuple[Biquad, ...]:
         top_hz = min(self.high_hz, 0.45 * sample_rate_hz)

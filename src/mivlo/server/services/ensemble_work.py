@@ -25,7 +25,7 @@ from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, 
 from mivlo.core.ensemble.proof import Proof, prove
 from mivlo.core.ensemble.yielding import Contender, Drafted, Region, Terms, draft_yield
 from mivlo.core.errors import MivloError
-from mivlo.core.model import ClashReason, Group, Track, members_under
+from mivlo.core.model import ClashReason, Group, Track, keys_of, members_under
 from mivlo.core.roles import Role
 from mivlo.server.services.imports import STORED
 from mivlo.server.services.pool import in_pool, submit
@@ -181,7 +181,7 @@ def _players(state: SessionState) -> tuple[Player, ...]:
 def _keyed(state: SessionState, group: Group, sources: Set[str]) -> bool:
     """Tell whether a move in a group, or in what goes there, listens to somebody: then all others stay in its mix."""
     strips = (strip for strip in state.strips() if strip.id == group.id or strip.id in sources)
-    return any(getattr(entry.move, "listens_to", "") for strip in strips for entry in strip.ledger)
+    return any(keys_of(strip.ledger) for strip in strips)
 
 
 def work_on(question: Question) -> Work:

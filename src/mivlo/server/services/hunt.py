@@ -24,6 +24,7 @@ from mivlo.core.finder.verify import Verdict, is_over_cut, measure_again, region
 from mivlo.core.model import Behaviour, Dismissed, Evidence, Group, Keeper, LedgerEntry, Track
 from mivlo.core.moves import Move
 from mivlo.core.moves.base import Keepers
+from mivlo.core.moves.capabilities import Placed
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.processors.timed import Spans
 from mivlo.core.roles import Role
@@ -233,18 +234,19 @@ def cure_of(state: SessionState, strip_id: str, entry_id: str) -> CureView:
 
 
 def loss_of(state: SessionState, strip_id: str, entry_id: str) -> RegionLoss | None:
-    """Return what is gone around any move, while it acts; None for one that is meant to clear all away.
+    """Return what is gone around a move, while it acts; None for one without a place, or meant to clear all away.
 
     Raises
     ------
     NotFoundError: no such track or move
     """
     strip, entry = _entry_of(state, strip_id, entry_id)
-    if entry.move.clears_away:
+    move = entry.move
+    if move.clears_away or not isinstance(move, Placed):
         return None
     _, offset_s, _, n_frames = sound_of(state, strip)
-    times = tuple((a - offset_s, b - offset_s) for a, b in entry.move.times_s)
-    lost = _lost(alone_mix(state, strip), entry.move.place_hz, times, n_frames, state.sample_rate_hz)
+    times = tuple((a - offset_s, b - offset_s) for a, b in move.times_s)
+    lost = _lost(alone_mix(state, strip), move.place_hz, times, n_frames, state.sample_rate_hz)
     return RegionLoss(entry_id=entry_id, region_lost=lost, over_cut=is_over_cut(lost))
 
 

@@ -9,7 +9,7 @@ from mivlo.core.engine.mix import Mix, mix_of_session
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import ParameterError
-from mivlo.core.model import Group, Track, members_under
+from mivlo.core.model import Group, Track, keys_of, members_under
 from mivlo.core.roles import Role
 from mivlo.core.units import Array
 from mivlo.server.services.imports import STORED
@@ -62,7 +62,7 @@ def alone_mix(state: SessionState, strip: Track | Group) -> Mix:
         ledger_on=strip.ledger_on, phase=strip.phase, keepers=strip.keepers,
     )  # fmt: skip
     mix = mix_of_session(state)
-    keys = {getattr(entry.move, "listens_to", "") for entry in strip.ledger} - {""}
+    keys = keys_of(strip.ledger)
     heard = keys.union(*(members_under(key, mix.tracks, mix.groups) for key in keys)) - {strip.id}
     tracks = (one.model_copy(update={"ledger": (), "sends": ()}) for one in mix.tracks if one.id in heard)
     groups = (one.model_copy(update={"ledger": (), "sends": ()}) for one in mix.groups if one.id in heard)

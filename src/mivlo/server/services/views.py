@@ -19,7 +19,8 @@ from mivlo.core.engine.source import blocks_of, open_source
 from mivlo.core.errors import NotFoundError
 from mivlo.core.filters.linear_phase import has_linear_phase_form
 from mivlo.core.level_match import LevelMatch
-from mivlo.core.moves import DynamicMove, Move, StaticMove
+from mivlo.core.moves import Move
+from mivlo.core.moves.capabilities import FollowsLevel, Steady
 from mivlo.core.spectra.average import (
     AXIS_HZ,
     band_levels_of,
@@ -174,18 +175,16 @@ def responses(moves: tuple[Move, ...], sample_rate_hz: int) -> Responses:
         return [round(float(value), 3) for value in 20.0 * np.log10(np.maximum(h, 1e-6))]
 
     moving = [
-        MovingResponse(
-            index=index, full_db=told([move.model_copy(update={"on": True})]), extent_db=move.rest_db + move.depth_db
-        )
+        MovingResponse(index=index, full_db=told([move.model_copy(update={"on": True})]), extent_db=move.extent_db)
         for index, move in enumerate(moves)
-        if isinstance(move, DynamicMove) and move.on
+        if isinstance(move, FollowsLevel) and move.on
     ]
     return Responses(
-        steady_db=told([move for move in moves if move.family == "static"]),
+        steady_db=told([move for move in moves if isinstance(move, Steady)]),
         moving=moving,
         without_linear_phase=[
             index for index, move in enumerate(moves)
-            if isinstance(move, StaticMove) and not has_linear_phase_form(move.sections(sample_rate_hz))
+            if isinstance(move, Steady) and not has_linear_phase_form(move.sections(sample_rate_hz))
         ],
     )  # fmt: skip
 
