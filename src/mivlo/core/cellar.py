@@ -5,11 +5,10 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import maximum_filter1d, minimum_filter1d, uniform_filter1d
-from scipy.signal import sosfreqz
 
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map, window_shares
-from mivlo.core.k_weighting import k_weighting
+from mivlo.core.k_weighting import k_weighting_power
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.roles import Role
 from mivlo.core.units import Array, Floats
@@ -128,7 +127,7 @@ def clear_the_cellar(tracks: Sequence[CellarTrack], *, end_frame: int, sample_ra
         shown = [tuple(values[low].tolist()) for values in (levels.hz, np.round(curve, 1), power.mean(axis=0))]
         rows.append((_lowest_note_hz(levels, curve, track.role), shown))
     total = np.sum(powers, axis=0) if powers else np.zeros((0, 0))
-    weights = np.abs(sosfreqz(k_weighting(sample_rate_hz), hz, fs=sample_rate_hz)[1]) ** 2
+    weights = k_weighting_power(np.asarray(hz, dtype=np.float64), sample_rate_hz)
     cuts, low_hz = [], ()
     for track, power, (lowest, (low_hz, low_db, low_power)) in zip(tracks, powers, rows, strict=True):
         safe = _safe(track, lowest, sample_rate_hz)

@@ -2,9 +2,10 @@
 
 import numpy as np
 
+from mivlo.core.filters.biquad import Biquad, frequency_response
 from mivlo.core.units import Array, power_to_db
 
-__all__ = ["BLOCK_S", "OFFSET_LU", "k_weighting", "power_to_lufs"]
+__all__ = ["BLOCK_S", "OFFSET_LU", "k_weighting", "k_weighting_power", "power_to_lufs"]
 
 # The analogue figures from which BS.1770-4's tables for 48 kHz follow to 1e-15 (references: bs1770.json).
 SHELF_HZ, SHELF_GAIN_DB = 1681.974450955533, 3.999843853973347
@@ -28,6 +29,12 @@ def k_weighting(sample_rate_hz: float) -> Array:
     a0 = 1.0 + k / HIGH_PASS_Q + k * k
     high_pass = [1.0, -2.0, 1.0, 1.0, 2.0 * (k * k - 1.0) / a0, (1.0 - k / HIGH_PASS_Q + k * k) / a0]
     return np.array([shelf, high_pass])
+
+
+def k_weighting_power(hz: Array, sample_rate_hz: float) -> Array:
+    """Return (bins,) by what power the K weighting multiplies at (bins,) frequencies. Source: as `k_weighting`."""
+    sections = [Biquad(b0, b1, b2, a1, a2) for b0, b1, b2, _, a1, a2 in k_weighting(sample_rate_hz).tolist()]
+    return np.abs(frequency_response(sections, hz, sample_rate_hz=sample_rate_hz)) ** 2
 
 
 def power_to_lufs(power: Array) -> Array:

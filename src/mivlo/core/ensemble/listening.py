@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from scipy.signal import sosfreqz
 
 from mivlo.core import spacious
 from mivlo.core.engine.strip import pan_gains
@@ -24,7 +23,7 @@ from mivlo.core.ensemble.hearing import (
     TRANSFER_DB,
     spread_tables,
 )
-from mivlo.core.k_weighting import k_weighting, power_to_lufs
+from mivlo.core.k_weighting import k_weighting_power, power_to_lufs
 from mivlo.core.kernels import masking_frames
 from mivlo.core.units import Array, Floats
 
@@ -87,8 +86,7 @@ def full_scale_db_spl(tracks: Sequence[MixedTrack], *, listening_db_spl: float =
 
     Source: ITU-R BS.1770-4 gating on the powers of the tracks, taken to be unrelated, with the K curve at each band
     """
-    _, response = sosfreqz(k_weighting(48_000), worN=2.0 * np.pi * np.minimum(CENTRES_HZ, 20_000.0) / 48_000.0)
-    weights = np.abs(response) ** 2 / 10.0 ** (TRANSFER_DB / 10.0)
+    weights = k_weighting_power(np.minimum(CENTRES_HZ, 20_000.0), 48_000.0) / 10.0 ** (TRANSFER_DB / 10.0)
     parts = (ear_powers(tracks, frames) for frames in _parts(tracks))
     power = np.concatenate([np.sum(ears, axis=(0, 1)) @ weights * (2.0 / len(ears)) for ears in parts])
     if len(power) < BLOCK_FRAMES:

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from scipy.signal import sosfilt
 
 from mivlo.core.engine.source import Source
 from mivlo.core.ensemble.contest import Contest, Outcome, contest_between, outcome
@@ -232,6 +231,9 @@ def _acts_on_mid(front: Contender, yielding: Contender, heard: MixedTrack) -> bo
 
 def _mid_share(source: Source, hz: float, sample_rate_hz: float) -> float:
     """Return which part of a two-channel sound's power around a frequency is its middle's."""
+    # Imported late: it takes longer to load than the rest of the application.
+    from scipy.signal import sosfilt
+
     sides = source.read(0, min(source.n_frames, round(LISTENED_S * sample_rate_hz)))
     sections = [[s.b0, s.b1, s.b2, 1.0, s.a1, s.a2] for s in slice_bell(hz, 1.0, sample_rate_hz)]
     mid, side = (np.mean(sosfilt(sections, one) ** 2) for one in (sides[0] + sides[1], sides[0] - sides[1]))

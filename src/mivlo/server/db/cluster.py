@@ -14,7 +14,7 @@ __all__ = ["Cluster", "ClusterError", "ElsewhereDatabase", "free_port", "start_c
 
 POSTGRES_FOLDERS = Path("/usr/lib/postgresql")
 UNPRIVILEGED_USER = "postgres"  # made by Debian's package; PostgreSQL refuses to run as root
-START_SECONDS = 60
+START_SECONDS = 180  # a busy machine takes its time
 
 
 class ClusterError(RuntimeError):
