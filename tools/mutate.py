@@ -15,6 +15,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 SMALL_PRINT, SESSIONS, WRITERS = "core/test_small_print.py", "server/test_sessions.py", "server/test_two_writers.py"
+ROUTING, REVISING = "core/test_routing.py", "core/test_revising.py"
 STORAGE, MONITOR = "server/test_storage.py", "server/test_monitor.py"
 
 
@@ -36,10 +37,19 @@ BREAKS = (
           SMALL_PRINT),
     Break("core/engine/guard.py", "return min(cap, ceiling / peak) if peak > ceiling else cap", "return cap",
           SMALL_PRINT),
-    Break("core/engine/graph.py", "sample_rate_hz=rate) if treated else inner",
-          "sample_rate_hz=rate) if 0 else inner",
-          SMALL_PRINT),
-    Break("core/engine/keys.py", "track.mute or track.group_id in muted_groups", "track.mute", SMALL_PRINT),
+    Break("core/engine/graph.py", "max((from_here_s[target] for target in targets), default=0.0)", "0.0", ROUTING),
+    Break("core/engine/graph.py", "(*node.strip.specs, *specs[state.id]), changed_keys",
+          "specs[state.id], changed_keys", REVISING),
+    Break("core/engine/graph.py", "if is_open else 0.0", "", ROUTING),
+    Break("core/engine/keys.py", "muted.isdisjoint((track.id, *groups))", "muted.isdisjoint((track.id,))", SMALL_PRINT),
+    Break("core/engine/keys.py", "changed = {one for key in later for one in (key.track_id, *key.inside)}",
+          "changed = set()", REVISING),
+    Break("core/engine/bus.py", "way.read(frame, n_frames) * FADE_OUT", "way.read(frame, n_frames)", ROUTING),
+    Break("core/engine/bus.py", "(way.key[2], way.key[0])", "(way.key[2], id(way))", REVISING),
+    Break("core/engine/audible.py", "route.send_db is not None and route.target_id in muted", "False", ROUTING),
+    Break("core/engine/strip.py", "default=0.0), MOST_PREROLL_S)", "default=0.0), 99.0)", ROUTING),
+    Break("core/engine/offcuts.py", "elif not len(bands_hz):", "elif False:", "core/test_capabilities.py"),
+    Break("core/model/intents/strips.py", "    session.check_routes()\n", "", ROUTING),
     Break("core/model/intents/base.py", "if now not in (seen, wanted):", "if False:", SESSIONS),
     Break("core/model/intents/ledgers.py", "if now.move != self.seen:", "if False:", SESSIONS),
     Break("core/model/session.py", "one.twin_id == twin_id", "False", "server/test_groups.py"),

@@ -1,5 +1,6 @@
 """The main flows in the real interface: from the start page to a processed file, and what goes wrong on the way."""
 
+import gzip
 import io
 import json
 import os
@@ -29,6 +30,23 @@ RING_HZ = next(f["hz"] for f in json.loads((ROOT / "demo/truth.json").read_text(
 def third_octaves() -> list[tuple[float, float]]:
     # IEC 61260-1:2014: exact centres 1000·10^(n/10), edges a twentieth of a decade away.
     return [(1_000 * 10 ** (n / 10 - 0.05), 1_000 * 10 ** (n / 10 + 0.05)) for n in range(-17, 14)]
+
+
+def test_the_first_screen_needs_little(page: Page):
+    """What is loaded until the start page works, compressed: 130 kB of script and 25 kB of style at most."""
+    kilobytes: dict[str, float] = {"script": 0.0, "stylesheet": 0.0}
+
+    def weigh(response) -> None:
+        kind = response.request.resource_type
+        if kind in kilobytes:
+            kilobytes[kind] += len(gzip.compress(response.body())) / 1e3
+
+    page.on("response", weigh)
+    page.goto("/")
+    expect(page.get_by_role("button", name="Make it")).to_be_visible()
+    page.wait_for_load_state("networkidle")
+    assert 40.0 < kilobytes["script"] <= 130.0
+    assert 5.0 < kilobytes["stylesheet"] <= 25.0
 
 
 def test_from_the_start_page_to_the_processed_file(bench, page: Page):

@@ -65,7 +65,7 @@ class LowerStage:
         other.gain_db, other._trace = self.gain_db, self._trace
         return other
 
-    def is_sound(self):
+    def is_finite(self):
         return True
 
 

@@ -272,7 +272,7 @@ def test_whatever_comes_in_no_state_goes_wrong(seed):
     for _ in range(5):
         assert np.isfinite(player.render(4_800)).all()
         player.apply(random_mix())
-    assert player.blown() == []
+    assert player.non_finite() == []
 
 
 def test_what_is_no_number_in_a_file_is_silent_and_reported():
@@ -283,8 +283,8 @@ def test_what_is_no_number_in_a_file_is_silent_and_reported():
     )
     out = player.render(2 * RATE)
     assert np.isfinite(out).all()
-    assert [blown.strip_id for blown in player.blown()] == ["a"]
-    assert player.blown() == []
+    assert [one.strip_id for one in player.non_finite()] == ["a"]
+    assert player.non_finite() == []
     assert np.std(out[:, RATE:]) > 0.05  # it plays on
 
 
@@ -296,5 +296,5 @@ def test_a_stage_that_runs_over_is_reset_reported_and_not_played():
     player = Player(mix, lambda _: ArraySource(huge), start_frame=0, sample_rate_hz=RATE)
     out = player.render(2 * RATE)
     assert np.isfinite(out).all()
-    assert [blown.strip_id for blown in player.blown()] == ["a"]
+    assert [one.strip_id for one in player.non_finite()] == ["a"]
     assert np.std(out[:, RATE:]) > 0.05

@@ -12,7 +12,7 @@ from mivlo.core.engine.audible import audible
 from mivlo.core.engine.keys import Keys
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import Player
-from mivlo.core.engine.render import render_mix, render_track
+from mivlo.core.engine.render import render_mix, render_track, replay
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.engine.strip import MOST_PREROLL_S, memory_of
 from mivlo.core.errors import ConflictError, NotFoundError, ParameterError
@@ -241,3 +241,20 @@ def test_alone_and_in_the_mix_a_track_is_the_same_to_the_last_bit():
     assert np.array_equal(
         np.concatenate(list(alone), axis=1), player.strip("a").read(first, 10_100)[:, 70_000 - first :][:, :10_000]
     )
+
+
+def test_a_track_that_goes_elsewhere_is_crossfaded_so_that_nothing_of_it_is_missing_on_the_way():
+    """Out of a group that does nothing into the mix: the same sum all along, where it breaks off nowhere."""
+    plain = Mix(tracks=(track("a", group_id="g"), track("c")), groups=(group("g"),))
+    moved = plain.model_copy(update={"tracks": (track("a"), track("c"))})
+    gone = plain.model_copy(update={"tracks": (track("c"),)})
+    a, c = (NOISE[name].read(0, 24_000) for name in "ac")
+    assert np.allclose(replayed(plain, moved), a + c, rtol=0.0, atol=1e-12)
+    left = np.max(np.abs(replayed(plain, gone) - c)[:, 9_600:], axis=0)
+    assert np.all(left[512:] == 0.0)
+    assert np.max(left[:64]) > 0.5 * np.max(np.abs(a[:, 9_600:9_664]))  # not cut off
+    assert np.max(left[448:512]) < 0.05 * np.max(np.abs(a))
+
+
+def replayed(before: Mix, after: Mix) -> np.ndarray:
+    return replay(before, [(9_600, after)], NOISE.__getitem__, start_frame=0, n_frames=24_000, sample_rate_hz=RATE)

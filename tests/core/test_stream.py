@@ -136,7 +136,7 @@ def test_a_pipeline_taken_back_gives_what_it_would_have_given():
         while played < 64_000:
             reach = played + int(random.integers(1, 400)) * CONTROL_FRAMES
             ahead_of_it = [
-                pipeline.run(until, read, no_key, seldom=bool(random.integers(2)))
+                pipeline.run(until, read, no_key, far_ahead=bool(random.integers(2)))
                 for until in sorted({min(reach, 79_872), min(reach + 4_096, 79_872)})
                 if until > pipeline.position
             ]

@@ -128,7 +128,7 @@ export function makePlay(session: SessionStore) {
       else if (said.say === 'spectra') spectra.value = said
       else if (said.say === 'gains') gains.value = playing.value ? said : null
       else if (said.say === 'match') match.value = said.match ?? null
-      else if (said.say === 'blown') {
+      else if (said.say === 'non-finite') {
         const name = stripOf(state.value, said.track_id)?.name ?? 'a track'
         message.value = `The moves of ${name} came to hold no valid numbers; they were reset, and it was silent then.`
       } else if (said.say === 'problem') {

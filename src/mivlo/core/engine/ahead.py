@@ -3,7 +3,7 @@
 import time
 from collections.abc import Iterable, Mapping
 
-from mivlo.core.engine.pipeline import SELDOM_FRAMES
+from mivlo.core.engine.pipeline import FAR_AHEAD_FRAMES
 from mivlo.core.engine.strip import Strip
 
 __all__ = ["Ahead"]
@@ -34,11 +34,11 @@ class Ahead:
         """
         now_s = time.monotonic()
         for track_id, strip in tracks.items():
-            strip.seldom = now_s - self._edited_s.get(track_id, (-1e9, -1e9))[0] >= EDITED_LATELY_S
-        behind = [strip for strip in tracks.values() if strip.seldom and strip.ready_until < until]
+            strip.far_ahead = now_s - self._edited_s.get(track_id, (-1e9, -1e9))[0] >= EDITED_LATELY_S
+        behind = [strip for strip in tracks.values() if strip.far_ahead and strip.ready_until < until]
         if not behind:
             return 0
         strip = min(behind, key=lambda one: one.ready_until)
-        strip.extend((strip.ready_until // SELDOM_FRAMES + 1) * SELDOM_FRAMES)
+        strip.extend((strip.ready_until // FAR_AHEAD_FRAMES + 1) * FAR_AHEAD_FRAMES)
         strip.forget_before(needed_from)
-        return SELDOM_FRAMES
+        return FAR_AHEAD_FRAMES

@@ -175,7 +175,7 @@ class Graph:
             return
         self._forgotten = frame
         for node in self._nodes.values():
-            if not node.strip.seldom:  # whoever works ahead does it there
+            if not node.strip.far_ahead:  # whoever works ahead does it there
                 node.strip.forget_before(needed_from)
             if node.bus is not None:
                 node.bus.forget_before(needed_from)

@@ -15,10 +15,10 @@ import numpy as np
 from mivlo.core.processors.stage import Context, ReadKey, Stage, StageSpec, Trace
 from mivlo.core.units import Array
 
-__all__ = ["SAVE_EVERY_FRAMES", "SELDOM_FRAMES", "Pipeline", "ReadInput"]
+__all__ = ["FAR_AHEAD_FRAMES", "SAVE_EVERY_FRAMES", "Pipeline", "ReadInput"]
 
 SAVE_EVERY_FRAMES = 4_096
-SELDOM_FRAMES = 8_192  # what is rendered far ahead is seldom taken back: larger blocks, fewer saved states
+FAR_AHEAD_FRAMES = 8_192  # what is rendered far ahead is rarely taken back: larger blocks, fewer saved states
 BLOCK_FRAMES = 32_768  # at most at a time; where states are saved, up to the next of the places where that is done
 TRACES_KEPT_FRAMES = 16_384  # behind the play position, for offcuts
 
@@ -68,9 +68,9 @@ class Pipeline:
         """Return what decides whether it can be retuned."""
         return tuple(spec.structure() for spec in self._specs)
 
-    def run(self, until: int, read_input: ReadInput, read_key: ReadKey, *, seldom: bool = False) -> Array:
-        """Return the output from `position` to `until`; `seldom`: a change in what it renders is not expected."""
-        self._save_every = SELDOM_FRAMES if seldom else SAVE_EVERY_FRAMES
+    def run(self, until: int, read_input: ReadInput, read_key: ReadKey, *, far_ahead: bool = False) -> Array:
+        """Return the output from `position` to `until`; `far_ahead`: a change in what it renders is not expected."""
+        self._save_every = FAR_AHEAD_FRAMES if far_ahead else SAVE_EVERY_FRAMES
         out = [np.zeros((self._n_channels, 0))]
         while self.position < until:
             part = self._step(until, read_input, read_key)
@@ -131,9 +131,9 @@ class Pipeline:
             while len(traces) > 1 and traces[1].frame <= frame - TRACES_KEPT_FRAMES:
                 traces.popleft()
 
-    def is_sound(self) -> bool:
+    def is_finite(self) -> bool:
         """Tell whether all states are finite numbers."""
-        return all(placed.stage.is_sound() for placed in self._placed)
+        return all(placed.stage.is_finite() for placed in self._placed)
 
     def _step(
         self, until: int, read_input: ReadInput, read_key: ReadKey, *, catch: int | None = None,

@@ -22,11 +22,11 @@ from mivlo.core.engine.strip import Strip
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
 from mivlo.core.units import Array
 
-__all__ = ["Blown", "Doing", "OpenSource", "Player", "on_grid"]
+__all__ = ["MoveGains", "NonFinite", "OpenSource", "Player", "on_grid"]
 
 
 @dataclass(frozen=True, slots=True)
-class Blown:
+class NonFinite:
     """A state that was not a number any more: it was reset, and the stretch was silent."""
 
     strip_id: str
@@ -34,7 +34,7 @@ class Blown:
 
 
 @dataclass(frozen=True, slots=True)
-class Doing:
+class MoveGains:
     """What a move does at one moment: the level that it hears (None where it hears none), and its gains."""
 
     key: str
@@ -197,7 +197,7 @@ class Player:
     def stop_working_ahead(self) -> None:
         """Let everything be rendered when it is needed, in small blocks, until somebody works ahead again."""
         for strip in self._graph.strips.values():
-            strip.seldom = False
+            strip.far_ahead = False
 
     def watch(self, strip_id: str | None) -> None:
         """Tap a track, a group or the mix, and keep what its moves do."""
@@ -208,7 +208,7 @@ class Player:
         if (strip := self._graph.strip(strip_id)) is not None:
             strip.trace(True)
 
-    def doings(self, strip_id: str) -> list[Doing]:
+    def move_gains(self, strip_id: str) -> list[MoveGains]:
         """Return what the moves of a watched strip do at the play position."""
         strip = self._graph.strip(strip_id)
         found = []
@@ -217,15 +217,15 @@ class Player:
             if trace is not None and len(trace.gain_db):
                 index = min((self._frame - trace.frame) // trace.step_frames, len(trace.gain_db) - 1)
                 level = float(trace.level_db[index]) if len(trace.level_db) else None
-                found.append(Doing(key, level, np.atleast_1d(trace.gain_db[index]), trace.bands_hz))
+                found.append(MoveGains(key, level, np.atleast_1d(trace.gain_db[index]), trace.bands_hz))
         return found
 
-    def blown(self) -> list[Blown]:
+    def non_finite(self) -> list[NonFinite]:
         """Return which states were reset since the last call."""
         found = []
         for strip_id, strip in self._graph.strips.items():
-            found += [Blown(strip_id, frame) for frame in strip.blown]
-            strip.blown.clear()
+            found += [NonFinite(strip_id, frame) for frame in strip.non_finite_at]
+            strip.non_finite_at.clear()
         return found
 
     def _call_tap(self, frame: int, n_frames: int) -> None:

@@ -86,8 +86,8 @@ class Strip:
         self.left, self.right = Ramp(0.0), Ramp(0.0)
         self.lock = threading.RLock()  # of the stages, held while they run
         self._tape_lock = threading.RLock()  # of what is ready: reading it never waits for stages that run ahead
-        self.blown: list[int] = []
-        self.seldom = False  # whether a change in what is rendered next is not expected
+        self.non_finite_at: list[int] = []
+        self.far_ahead = False  # whether a change in what is rendered next is not expected
         self._read_raw, self._read_key = read_raw, read_key
         self._rate = sample_rate_hz
         self._rewindable = rewindable
@@ -121,7 +121,7 @@ class Strip:
         """Return the untreated input."""
         x = self._read_raw(frame, n_frames)
         if not math.isfinite(float(np.sum(x))):
-            self.blown.append(frame)
+            self.non_finite_at.append(frame)
             x = np.nan_to_num(x, nan=0.0, posinf=0.0, neginf=0.0)
         return x
 
@@ -252,7 +252,7 @@ class Strip:
         pipeline = Pipeline(specs, self.n_channels, start=first, sample_rate_hz=self._rate, rewindable=self._rewindable)
         if self._tracing:
             pipeline.traces = {}
-        pipeline.run(frame, self.read_raw, self._read_key, seldom=True)
+        pipeline.run(frame, self.read_raw, self._read_key, far_ahead=True)
         pipeline.forget_before(frame)
         return pipeline
 
@@ -267,16 +267,16 @@ class Strip:
 
     def _produce(self, frame: int, until: int) -> Array:
         reach = until + max((extra.ahead_frames for extra, _ in self._extras), default=0)
-        made = self._pipeline.run(reach, self.read_raw, self._read_key, seldom=self.seldom)
+        made = self._pipeline.run(reach, self.read_raw, self._read_key, far_ahead=self.far_ahead)
         y = np.concatenate([self._pending, made], axis=1)
         self._pending = y[:, until - frame :].copy()
         y = y[:, : until - frame]
         if not math.isfinite(float(np.sum(y))):
-            # Reset, told to the user, and silent for this stretch: a blown state must never reach anybody's ears.
-            self.blown.append(frame)
+            # Reset, told to the user, and silent for this stretch: what is no number must never reach anybody's ears.
+            self.non_finite_at.append(frame)
             self.fixed_before = until
             self._pipeline = self._started(self._pipeline.specs, until)
-            if not self._pipeline.is_sound():
+            if not self._pipeline.is_finite():
                 self._pipeline = self._started((), until)
             y = np.zeros((self.n_channels, until - frame))
         if self._tail is not None:

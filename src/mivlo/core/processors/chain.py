@@ -134,7 +134,7 @@ class Chain:
             self._wet_now, self._wet_then, self._wet_step, self._wet_goal, self._wet_curve, self._pole,
         )  # fmt: skip
 
-    def is_sound(self) -> bool:
+    def is_finite(self) -> bool:
         """Tell whether every state is a finite number."""
         return bool(np.isfinite(self._state).all())
 
@@ -201,5 +201,5 @@ class ChainStage:
     def clone(self) -> "ChainStage":
         return ChainStage(self.chain.clone())
 
-    def is_sound(self) -> bool:
-        return self.chain.is_sound()
+    def is_finite(self) -> bool:
+        return self.chain.is_finite()

@@ -182,8 +182,8 @@ class _Blender:
         other._chain, other._full = self._chain.clone(), self._full.copy()
         return other
 
-    def is_sound(self) -> bool:
-        return self._chain.is_sound()
+    def is_finite(self) -> bool:
+        return self._chain.is_finite()
 
 
 def _keyed(blend: Blend) -> list[KeyedSection]:
@@ -235,7 +235,7 @@ class _Slider:
         other._state = self._state.copy()
         return other
 
-    def is_sound(self) -> bool:
+    def is_finite(self) -> bool:
         return bool(np.isfinite(self._state).all())
 
     def _blended(self) -> Array:
@@ -360,8 +360,8 @@ class DynamicStage:
         other._memory = kernel.Memory(*(values.copy() for values in self._memory))
         return other
 
-    def is_sound(self) -> bool:
-        return self._filter.is_sound() and all(bool(np.isfinite(values).all()) for values in self._memory)
+    def is_finite(self) -> bool:
+        return self._filter.is_finite() and all(bool(np.isfinite(values).all()) for values in self._memory)
 
     def _set_figures(self, spec: DynamicSpec) -> None:
         figures, steps = spec.figures, self._steps_per_s

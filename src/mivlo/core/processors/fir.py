@@ -154,7 +154,7 @@ class FirStage:
         other._kernels, other._history = list(self._kernels), list(self._history)
         return other
 
-    def is_sound(self) -> bool:
+    def is_finite(self) -> bool:
         return all(bool(np.isfinite(part).all()) for part in (self._incoming, self._outgoing))
 
     def _block(self, x: Array, place: int, *, is_wanted: bool) -> Array:

@@ -195,7 +195,7 @@ class PlaneStage:
         other._habits = self._habits.copy()  # the only one that is written into
         return other
 
-    def is_sound(self) -> bool:
+    def is_finite(self) -> bool:
         return all(bool(np.isfinite(part).all()) for part in (self._past, self._overlap, self._powers, self._habits))
 
     def _shave(self, done: Array, whole: Array, frame: int) -> None:

@@ -58,7 +58,7 @@ class Stage(Protocol):
     def clone(self) -> Self:
         """Return a stage that goes on from here on its own."""
 
-    def is_sound(self) -> bool:
+    def is_finite(self) -> bool:
         """Tell whether every state is a finite number."""
 
 

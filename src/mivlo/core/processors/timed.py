@@ -108,5 +108,5 @@ class TimedStage:
         other.inner = self.inner.clone()
         return other
 
-    def is_sound(self) -> bool:
-        return self.inner.is_sound() and bool(np.isfinite(self._waiting).all())
+    def is_finite(self) -> bool:
+        return self.inner.is_finite() and bool(np.isfinite(self._waiting).all())

@@ -14,7 +14,6 @@ from mivlo.core.units import Array
 __all__ = [
     "HEADER",
     "Applied",
-    "Blown",
     "Ended",
     "FromMonitor",
     "FromPage",
@@ -25,6 +24,7 @@ __all__ = [
     "Match",
     "Meter",
     "MoveGain",
+    "NonFinite",
     "Play",
     "Problem",
     "Spectra",
@@ -168,10 +168,10 @@ class Gains(Message):
     moves: list[MoveGain]
 
 
-class Blown(Message):
+class NonFinite(Message):
     """A track's moves came to hold no numbers any more: they were reset, and it was silent for a moment."""
 
-    say: Literal["blown"] = "blown"
+    say: Literal["non-finite"] = "non-finite"
     track_id: str
 
 
@@ -190,7 +190,9 @@ class Problem(Message):
     playing: bool = False
 
 
-FromMonitor = Annotated[Applied | Match | Meter | Gains | Blown | Spectra | Ended | Problem, Field(discriminator="say")]
+FromMonitor = Annotated[
+    Applied | Match | Meter | Gains | NonFinite | Spectra | Ended | Problem, Field(discriminator="say")
+]
 
 
 def pack_sound(sound: Array, *, epoch: int, stream_frame: int, position: int, seq: int, refusals: int = 0) -> bytes:

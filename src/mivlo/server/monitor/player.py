@@ -22,13 +22,13 @@ from mivlo.core.spectra.average import band_levels
 from mivlo.core.units import Array
 from mivlo.server.monitor.messages import (
     Applied,
-    Blown,
     Ended,
     Gains,
     Held,
     Late,
     Meter,
     MoveGain,
+    NonFinite,
     Play,
     Spectra,
     pack_sound,
@@ -230,8 +230,8 @@ class LivePlay:
             self._next_meter_s, self._metered = now_s + METER_S, self._sent
             yield self._meter()
             yield from self._gains()
-            for track_id in {blown.strip_id for blown in self._player.blown()}:
-                yield Blown(track_id=track_id)
+            for track_id in {one.strip_id for one in self._player.non_finite()}:
+                yield NonFinite(track_id=track_id)
 
     def spectra_due(self) -> tuple[str, Array32, Array32] | None:
         """Return the watched track's last stretch, untreated and treated, when it is time to show it."""
@@ -314,7 +314,7 @@ class LivePlay:
                     for hz, db in zip(now.bands_hz, now.gains_db, strict=False)
                 ],
             )
-            for now in self._player.doings(watched)
+            for now in self._player.move_gains(watched)
         ]
         if moves:
             yield Gains(track_id=watched, moves=moves)
