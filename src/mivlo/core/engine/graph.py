@@ -125,10 +125,10 @@ class Graph:
         self._mix = mix
         while self._before and self._before[-1][0] > frame:
             self._nodes = self._before.pop()[1]
-        changed_keys = self._keys.take_back(frame)
+        self._keys.take_back(frame)
         changed: set[int] = set()
         for node in self._nodes.values():
-            stale = _listens(node.strip.specs, changed_keys)
+            stale = False  # who has listened to what is undone has changed with it, and is undone by that
             if node.bus is not None:
                 other_ways = node.bus.take_back(frame)
                 if other_ways or any(id(way.strip) in changed for way in node.bus.ways):

@@ -49,10 +49,10 @@ class _Key:
             ramp.set_goal(goal, frame=frame)
         return {self.track_id, *self.inside} if changed else set()
 
-    def take_back(self, frame: int) -> set[str]:
-        """Undo what came later than a frame; returns the ids of what sounds otherwise as a key."""
-        undone = [ramp.take_back(frame) for ramp in (self.open, self.fader, *self.inside.values())]
-        return {self.track_id, *self.inside} if any(undone) else set()
+    def take_back(self, frame: int) -> None:
+        """Undo what came later than a frame."""
+        for ramp in (self.open, self.fader, *self.inside.values()):
+            ramp.take_back(frame)
 
     def is_silent_from(self, frame: int) -> bool:
         """Tell whether it is not heard from a frame on, as things stand."""
@@ -74,12 +74,11 @@ class Keys:
         """Glide to another mix; returns the ids of tracks and groups that sound otherwise as keys than before."""
         return self._update(mix, frame=frame, born=frame)
 
-    def take_back(self, frame: int) -> set[str]:
-        """Undo all that came later than a frame; returns the ids of what sounds otherwise from there."""
-        later = [key for key in self._keys if key.born is not None and key.born > frame]
-        self._keys = [key for key in self._keys if key not in later]
-        changed = {one for key in later for one in (key.track_id, *key.inside)}
-        return changed.union(*(key.take_back(frame) for key in self._keys))
+    def take_back(self, frame: int) -> None:
+        """Undo all that came later than a frame."""
+        self._keys = [key for key in self._keys if key.born is None or key.born <= frame]
+        for key in self._keys:
+            key.take_back(frame)
 
     def read(self, key_id: str, after_fader: bool, frame: int, n_frames: int) -> Array:
         """Return the raw signal of a track, or the sum of a group's; silence for what is not there."""
