@@ -76,6 +76,7 @@ class Keys:
 
     def take_back(self, frame: int) -> None:
         """Undo all that came later than a frame."""
+        # Those that came later are silent then, but sums are equal to the last bit in one order only.
         self._keys = [key for key in self._keys if key.born is None or key.born <= frame]
         for key in self._keys:
             key.take_back(frame)
