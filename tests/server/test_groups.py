@@ -10,7 +10,9 @@ import soxr
 from mivlo.core.engine.mix import Mix, mix_of_session
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
+from mivlo.server.services.ensemble_work import question_of
 from mivlo.server.services.state import SessionState
+from mivlo.server.settings import settings
 
 from .helpers import (
     RATE,
@@ -139,3 +141,41 @@ def test_the_page_is_told_what_dynamic_moves_do(http, mivlo):
     assert deepest < -6.0
     assert all(moves["y1"]["level_db"] is not None for moves in told)
     assert all(len(moves["p"]["bands"]) > 50 for moves in told[2:])
+
+
+def test_what_goes_into_a_group_is_what_is_in_it_however_deep_and_what_is_sent_there(api):
+    state = two_tracks(api)
+    inner, outer, room = (uuid.uuid4().hex for _ in range(3))
+    voice = state["tracks"][1]["id"]
+    groups = [{"do": "add-group", "group_id": one, "name": name} for one, name in
+              ((inner, "Inner"), (outer, "Outer"), (room, "Room"))]  # fmt: skip
+    made = edit(api, state, *groups, set_track(state, group_id=inner)).json()
+    within = {"do": "set-group", "group_id": inner, "fields": {"group_id": outer}, "seen": {"group_id": None}}
+    sends = [{"do": "set-send", "strip_id": one, "to_id": room, "level_db": db, "seen_db": None}
+             for one, db in ((voice, -6.0), (outer, 0.0))]  # fmt: skip
+    state = edit(api, made, within, *sends).json()
+    assert state["tracks"][1]["sends"] == [{"to_id": room, "level_db": -6.0}]
+
+    def sound_of(group_id: str) -> np.ndarray:
+        told = api.get(f"/api/sessions/{state['id']}/groups/{group_id}/sound").json()
+        return np.load(settings().data / "audio" / told["audio_id"] / "session.npy")
+
+    raw = [np.load(settings().data / "audio" / track["audio_id"] / "session.npy") for track in state["tracks"]]
+    length = max(one.shape[1] for one in raw)
+    first, second = (np.pad(np.vstack([one, one])[:2], ((0, 0), (0, length - one.shape[1]))) for one in raw)
+    half = 10 ** (-6 / 20)
+    for group_id, expected in ((inner, first), (outer, first), (room, first + half * second)):
+        sound = sound_of(group_id)
+        assert np.allclose(sound, expected[:, : sound.shape[1]], rtol=0.0, atol=1e-6)
+    circle = {"do": "set-send", "strip_id": room, "to_id": outer, "level_db": 0.0, "seen_db": None}
+    refused = edit(api, state, circle)
+    assert refused.status_code == 422
+    assert "circle" in refused.text
+    assert all(name in refused.text for name in ("Room", "Outer"))
+    # Of the groups, those play in the Ensemble that are in no other one.
+    assert {one.id for one in question_of(SessionState.model_validate(state)).before} == {voice, outer, room}
+    # Without its group, what was in it goes where that went, and nothing is sent to what is gone.
+    gone = edit(api, state, *({"do": "remove-group", "group_id": one} for one in (inner, room))).json()
+    assert gone["tracks"][0]["group_id"] == outer
+    assert [track["sends"] for track in gone["tracks"]] == [[], []]
+    assert step_back(api, gone)["tracks"] == state["tracks"]
