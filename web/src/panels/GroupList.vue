@@ -28,7 +28,9 @@ const make = () =>
   <section class="groups" aria-label="Groups">
     <h2>
       Groups
-      <button class="plain boxed" title="Tracks and groups join it, or are sent there" @click="make">a new group</button>
+      <button class="plain boxed" title="Tracks and groups join it, or are sent there" @click="make">
+        a new group
+      </button>
     </h2>
     <div v-for="group in state.groups" :key="group.id" class="group">
       <input
