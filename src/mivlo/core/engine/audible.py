@@ -81,11 +81,12 @@ def audible(mix: Mix) -> Audible:
             return False
         return feeds(route.source_id) or leads(route.target_id)
 
-    opened = tuple(route for route in routes if is_open(route))
+    are_open = {route: is_open(route) for route in routes}
+    opened = tuple(route for route in routes if are_open[route])
     sounding = {route.source_id for route in opened}
     groups = {group.id for group in mix.groups}
     up = {one for one in strips if one not in muted and (one in groups or one in sounding)}
-    return Audible(frozenset(up | {mix.master.id}), opened, tuple(route for route in routes if route not in opened))
+    return Audible(frozenset(up | {mix.master.id}), opened, tuple(route for route in routes if not are_open[route]))
 
 
 def audible_tracks(mix: Mix) -> Mapping[str, bool]:

@@ -218,9 +218,11 @@ class Graph:
         changed: set[str] = set()
         edited: set[str] = set()
         for state in strips:
-            start = starts.get(state.id, _Start(frame, frame))
             node = self._node_of(state)
-            bus = node.bus if node is not None else self._new_bus(state, specs[state.id], start, starting=starting)
+            start = starts[state.id] if starting else _Start(frame, frame)
+            if node is None and not starting:
+                start = _Start(frame, self._at_rest(frame, memory_of(specs[state.id], sample_rate_hz=self._rate)))
+            bus = node.bus if node is not None else self._new_bus(state, start)
             other = stale
             if bus is not None:
                 other |= bus.lead(self._ways_into(state.id, heard, nodes), frame=frame, starting=starting)
@@ -228,7 +230,7 @@ class Graph:
                     bus.cut(frame)
                     other = True
             if node is None:
-                node = self._new_node(state, bus, specs[state.id], start, starting=starting)
+                node = self._new_node(state, bus, specs[state.id], start)
                 changed.add(state.id)
             else:
                 # What fades out has listened as well.
@@ -292,10 +294,13 @@ class Graph:
             own_s = memory_of(self._ledger_specs(state), sample_rate_hz=self._rate)
             from_here_s[state.id] = max(own_s, behind_s[state.id])
 
-        def before(memory_s: float) -> int:
-            return start_of_preroll(frame, memory_s=memory_s, sample_rate_hz=self._rate)
+        return {
+            one: _Start(self._at_rest(frame, behind_s[one]), self._at_rest(frame, from_here_s[one])) for one in behind_s
+        }
 
-        return {one: _Start(before(behind_s[one]), before(from_here_s[one])) for one in behind_s}
+    def _at_rest(self, frame: int, memory_s: float) -> int:
+        """Return where stages of a memory are at rest, so that they can be heard from a frame on."""
+        return start_of_preroll(frame, memory_s=memory_s, sample_rate_hz=self._rate)
 
     def _specs(self, state: StripBase) -> list[StageSpec]:
         """Return the stages of a strip: those of its ledger, and what is heard of it for its own sake."""
@@ -313,22 +318,14 @@ class Graph:
             self._plans[state.id] = known = (plan, specs)
         return known[1]
 
-    def _new_bus(self, state: StripBase, specs: Sequence[StageSpec], start: _Start, *, starting: bool) -> Bus | None:
-        if not isinstance(state, Group):
-            return None
-        at_rest = start.at_rest
-        if not starting:
-            memory_s = memory_of(specs, sample_rate_hz=self._rate)
-            at_rest = start_of_preroll(start.frame, memory_s=memory_s, sample_rate_hz=self._rate)
-        return Bus(frame=at_rest, sample_rate_hz=self._rate)
+    def _new_bus(self, state: StripBase, start: _Start) -> Bus | None:
+        return Bus(frame=start.at_rest, sample_rate_hz=self._rate) if isinstance(state, Group) else None
 
-    def _new_node(
-        self, state: StripBase, bus: Bus | None, specs: list[StageSpec], start: _Start, *, starting: bool
-    ) -> _Node:
+    def _new_node(self, state: StripBase, bus: Bus | None, specs: list[StageSpec], start: _Start) -> _Node:
         read_raw, n_channels = self._input_of(state) if bus is None else (bus.read, 2)
         strip = Strip(
             read_raw, self._keys.read, n_channels, specs, frame=start.frame,
-            at_rest=start.at_rest if starting else None, sample_rate_hz=self._rate, rewindable=self._live,
+            at_rest=start.at_rest, sample_rate_hz=self._rate, rewindable=self._live,
         )  # fmt: skip
         return _Node(strip, state, Audition(strip, self.position_of, sample_rate_hz=self._rate), bus)
 

@@ -79,9 +79,9 @@ class Strip:
 
     def __init__(
         self, read_raw: ReadRaw, read_key: ReadKey, n_channels: int, specs: Sequence[StageSpec], *, frame: int,
-        at_rest: int | None = None, sample_rate_hz: float, rewindable: bool,
+        at_rest: int, sample_rate_hz: float, rewindable: bool,
     ) -> None:  # fmt: skip
-        """Begin at a frame with stages that were at rest earlier: by themselves, as far back as they remember."""
+        """Begin at a frame with stages that were at rest earlier."""
         self.n_channels = n_channels
         self.left, self.right = Ramp(0.0), Ramp(0.0)
         self.lock = threading.RLock()  # of the stages, held while they run
