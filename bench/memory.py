@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from mivlo.core.audiofile import write_store
-from mivlo.core.cellar import CellarTrack, clear_the_cellar
+from mivlo.core.cellar import CellarTrack, clear_the_cellar, low_end_of
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_mix, render_track
 from mivlo.core.engine.source import Source, blocks_of, open_source
@@ -61,7 +61,10 @@ def analyses(folder: Path, n_tracks: int, n_frames: int) -> dict[str, Callable[[
         band_levels_of(blocks_of(stored("0"), 0, n_frames), n_frames, sample_rate_hz=RATE)
         level_percentiles(stored("0"), (5.0, 95.0, 100.0), **whole)
 
-    lows = [CellarTrack(str(n), stored(str(n)), 0, "other", 0.0) for n in range(n_tracks)]
+    def low(n: int) -> CellarTrack:
+        end = low_end_of(stored(str(n)), start_frame=0, role="other", end_frame=n_frames, sample_rate_hz=RATE)
+        return CellarTrack(str(n), end, "other", 0.0)
+
     return {
         "nothing": lambda: None,
         "waveform": lambda: waveform_peaks(stored("0"), start=0, end=n_frames, n_columns=1_200),
@@ -70,7 +73,7 @@ def analyses(folder: Path, n_tracks: int, n_frames: int) -> dict[str, Callable[[
         "level match of the mix": lambda: loudness_of(render_mix(mix, stored, **whole), sample_rate_hz=RATE),
         "spectrum of the mix": lambda: band_levels_of(render_mix(mix, stored, **whole), n_frames, sample_rate_hz=RATE),
         "treated sound": lambda: sum(block.shape[1] for block in render_track(mix, "0", stored, **whole)),
-        "cellar": lambda: clear_the_cellar(lows, end_frame=n_frames, sample_rate_hz=RATE),
+        "cellar": lambda: clear_the_cellar([low(n) for n in range(n_tracks)], sample_rate_hz=RATE),
         "suspects": lambda: find(stored("0"), start=0, end=n_frames, sample_rate_hz=RATE, role=None),
         "hearing and clashes": heard_together,
     }

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.signal import butter, sosfilt
 
-from mivlo.core.cellar import HIGHEST_CUT_HZ, CellarTrack, clear_the_cellar, pile_up
+from mivlo.core.cellar import HIGHEST_CUT_HZ, CellarTrack, clear_the_cellar, low_end_of, pile_up
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.errors import ParameterError
 from mivlo.core.finder.survey import DEFAULT_AMOUNT, survey
@@ -66,6 +66,11 @@ def test_a_survey_says_what_is_wrong_and_finds_nothing_in_silence():
             survey(silence, **({"start": 0, "end": RATE, "sample_rate_hz": RATE} | wrong))
 
 
+def low(name: str, x: np.ndarray, role: str, end_frame: int = 6 * RATE) -> CellarTrack:
+    end = low_end_of(ArraySource(x), start_frame=0, role=role, end_frame=end_frame, sample_rate_hz=RATE)
+    return CellarTrack(name, end, role, 0.0)
+
+
 def test_the_cellar_finds_lowest_notes_and_cuts_below_them():
     def rumble(seed: int) -> np.ndarray:
         x = np.cumsum(np.random.default_rng(seed).standard_normal(8 * RATE))
@@ -74,7 +79,7 @@ def test_the_cellar_finds_lowest_notes_and_cuts_below_them():
 
     def track(name: str, role: str, program: int, notes: tuple[int, ...]) -> CellarTrack:
         x = phrase(program, notes)[0][:, : 8 * RATE]
-        return CellarTrack(name, ArraySource(x + rumble(program)[: x.shape[1]]), 0, role, 0.0)
+        return low(name, x + rumble(program)[: x.shape[1]], role)
 
     # Strokes of a shell at 180 Hz in as much rumble: a drum's lows are what its strokes bring.
     t = np.arange(8 * RATE) / RATE
@@ -82,13 +87,13 @@ def test_the_cellar_finds_lowest_notes_and_cuts_below_them():
     strokes = 0.03 * np.sin(2 * np.pi * 180.0 * t) * np.exp(-(t % 0.6) / 0.08) + 0.01 * click
 
     tracks = [
-        CellarTrack("drum", ArraySource((strokes + rumble(2))[None]), 0, "hand percussion", 0.0),
+        low("drum", (strokes + rumble(2))[None], "hand percussion"),
         track("fiddle", "strings", 40, (62, 64, 67, 69, 71, 74, 69, 67)),
         track("bass", "bass", 33, (38, 36, 33, 31, 33, 36, 38, 33)),
         track("keys", "keys", 0, (48, 52, 55, 60, 64, 60, 55, 52)),
-        CellarTrack("none", ArraySource(np.zeros((1, RATE))), 0, "other", 0.0),
+        low("none", np.zeros((1, RATE)), "other"),
     ]
-    cellar = clear_the_cellar(tracks, end_frame=6 * RATE, sample_rate_hz=RATE)
+    cellar = clear_the_cellar(tracks, sample_rate_hz=RATE)
     by_name = {cut.track_id: cut for cut in cellar.tracks}
     for name, midi in (("fiddle", 62), ("bass", 31), ("keys", 48)):
         note_hz = 440.0 * 2.0 ** ((midi - 69) / 12.0)
@@ -126,7 +131,7 @@ def test_the_cellar_finds_lowest_notes_and_cuts_below_them():
         assert np.all(np.array(sums.left_db) <= np.array(sums.others_db) + 0.05)
     assert 1_200 * np.log2(sums.hz[int(np.argmax(sums.needed_db))] / 49.0) > -100  # the bass's, whose lowest note is G1
     assert pile_up(cellar, {}).lost_db == 0.0
-    nothing = clear_the_cellar([], end_frame=0, sample_rate_hz=RATE)
+    nothing = clear_the_cellar([], sample_rate_hz=RATE)
     assert nothing.tracks == ()
     assert pile_up(nothing, {}).lost_db == 0.0
 
@@ -137,8 +142,8 @@ def test_the_cellar_finds_lowest_notes_and_cuts_below_them():
 ])  # fmt: skip
 def test_a_cut_in_the_mix_loses_half_a_unit_of_loudness_at_most(program, notes, role):
     x = phrase(program, notes)[0]
-    alone = CellarTrack("alone", ArraySource(x), 0, role, 0.0)  # nothing hides it: all of it is heard
-    (found,) = clear_the_cellar([alone], end_frame=x.shape[1], sample_rate_hz=RATE).tracks
+    alone = low("alone", x, role, end_frame=x.shape[1])  # nothing hides it: all of it is heard
+    (found,) = clear_the_cellar([alone], sample_rate_hz=RATE).tracks
 
     def lost_lu(hz: float) -> float:
         """By scipy's Butterworth and the loudness of BS.1770-4."""

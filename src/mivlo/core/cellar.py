@@ -13,7 +13,7 @@ from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.roles import Role
 from mivlo.core.units import Array, Floats
 
-__all__ = ["Cellar", "CellarCut", "CellarTrack", "PileUp", "clear_the_cellar", "pile_up"]
+__all__ = ["Cellar", "CellarCut", "CellarTrack", "LowEnd", "PileUp", "clear_the_cellar", "low_end_of", "pile_up"]
 
 # Rules of thumb (common practice, no source): how high a low cut of each role may go. Bass and kick need their lows.
 HIGHEST_CUT_HZ: Mapping[Role, float] = {
@@ -53,12 +53,30 @@ ACTIVE_DB = 45.0
 
 
 @dataclass(frozen=True, slots=True)
+class LowEnd:
+    """What the low end of a track is by itself, from the session's start on.
+
+    Parameters
+    ----------
+    lowest_note_hz : where it plays its lowest; None for silence
+    low_hz, low_db, low_power : (low bands,) levels for a picture, and the mean power, at 0 dB of its fader
+    hz, power : (bands,) and (frames, bands) float32: power in a third of an octave around each, at 0 dB
+    """
+
+    lowest_note_hz: float | None
+    low_hz: tuple[float, ...]
+    low_db: tuple[float, ...]
+    low_power: tuple[float, ...]
+    hz: Floats
+    power: np.ndarray
+
+
+@dataclass(frozen=True, slots=True)
 class CellarTrack:
-    """A track as it stands in the mix: its sound, where it starts, its role and its fader."""
+    """A track as it stands in the mix: its low end, its role and its fader."""
 
     id: str
-    source: Source
-    start_frame: int
+    low_end: LowEnd
     role: Role
     gain_db: float
 
@@ -104,8 +122,33 @@ class PileUp:
     lost_db: float
 
 
-def clear_the_cellar(tracks: Sequence[CellarTrack], *, end_frame: int, sample_rate_hz: float) -> Cellar:
-    """Return proposals for all tracks of a session, from its start to a frame.
+def low_end_of(
+    source: Source, *, start_frame: int, role: Role, end_frame: int, sample_rate_hz: float
+) -> LowEnd:  # fmt: skip
+    """Return the low end of a track that starts at a frame of a session, up to another one.
+
+    Raises
+    ------
+    Nothing: of a silent track there is no lowest note.
+
+    Source: rules of thumb (common practice, no source)
+    """
+    levels = level_map(_Shifted(source, start_frame), start=0, end=end_frame, sample_rate_hz=sample_rate_hz)
+    low = levels.hz < SHOWN_BELOW_HZ
+    shares = window_shares(levels.hz, sample_rate_hz=sample_rate_hz)
+    power: Floats = np.asarray(10.0 ** (levels.levels_db / 10.0) * shares)
+    curve = _loud_curve(levels)
+    low_hz, low_db, low_power = (
+        tuple(values[low].tolist()) for values in (levels.hz, np.round(curve, 1), power.mean(axis=0))
+    )
+    thirds = _thirds(power)[:, ::EVERY_BAND].astype(np.float32)
+    return LowEnd(
+        _lowest_note_hz(levels, curve, role), low_hz, low_db, low_power, np.asarray(levels.hz[::EVERY_BAND]), thirds
+    )
+
+
+def clear_the_cellar(tracks: Sequence[CellarTrack], *, sample_rate_hz: float) -> Cellar:
+    """Return proposals for all tracks of a session.
 
     Raises
     ------
@@ -115,25 +158,24 @@ def clear_the_cellar(tracks: Sequence[CellarTrack], *, end_frame: int, sample_ra
     under what masks it (E. Zwicker, H. Fastl, "Psychoacoustics", from memory); loudness by K-weighting (ITU-R
     BS.1770-4)
     """
-    rows, powers = [], []
-    hz: Floats = np.zeros(0)
-    for track in tracks:  # one map at a time: what is kept of each is small
-        levels = _map_of(track, end_frame, sample_rate_hz)
-        hz, low = levels.hz[::EVERY_BAND], levels.hz < SHOWN_BELOW_HZ
-        shares = window_shares(levels.hz, sample_rate_hz=sample_rate_hz)
-        power: Floats = np.asarray(10.0 ** ((levels.levels_db + track.gain_db) / 10.0) * shares)
-        powers.append(_thirds(power)[:, ::EVERY_BAND].astype(np.float32))
-        curve = _loud_curve(levels)
-        shown = [tuple(values[low].tolist()) for values in (levels.hz, np.round(curve, 1), power.mean(axis=0))]
-        rows.append((_lowest_note_hz(levels, curve, track.role), shown))
-    total = np.sum(powers, axis=0) if powers else np.zeros((0, 0))
+    if not tracks:
+        return Cellar((), (), sample_rate_hz)
+    hz = tracks[0].low_end.hz
+    gains = [np.float32(10.0 ** (track.gain_db / 10.0)) for track in tracks]
+    total = np.sum([gain * track.low_end.power for gain, track in zip(gains, tracks, strict=True)], axis=0)
     weights = k_weighting_power(np.asarray(hz, dtype=np.float64), sample_rate_hz)
-    cuts, low_hz = [], ()
-    for track, power, (lowest, (low_hz, low_db, low_power)) in zip(tracks, powers, rows, strict=True):
-        safe = _safe(track, lowest, sample_rate_hz)
+    cuts = []
+    for gain, track in zip(gains, tracks, strict=True):
+        low, power = track.low_end, gain * track.low_end.power
+        safe = _safe(track, low.lowest_note_hz, sample_rate_hz)
         mixed = _in_the_mix(track, power, total - power, weights, hz, safe, sample_rate_hz)
-        cuts.append(CellarCut(track.id, track.role in NEEDS_LOWS, lowest, safe, mixed, low_hz, low_db, low_power))
-    return Cellar(tuple(cuts), low_hz, sample_rate_hz)
+        low_power = tuple(float(gain) * one for one in low.low_power)
+        cuts.append(
+            CellarCut(
+                track.id, track.role in NEEDS_LOWS, low.lowest_note_hz, safe, mixed, low.low_hz, low.low_db, low_power
+            )
+        )
+    return Cellar(tuple(cuts), tracks[0].low_end.low_hz, sample_rate_hz)
 
 
 def pile_up(cellar: Cellar, cuts: Mapping[str, LowCut]) -> PileUp:
@@ -164,11 +206,6 @@ def pile_up(cellar: Cellar, cuts: Mapping[str, LowCut]) -> PileUp:
         tuple(np.round(10.0 * np.log10(np.maximum(sums, 1e-16)), 1).tolist()) for sums in (needed, others, left)
     )
     return PileUp(cellar.hz, needed_db, others_db, left_db, lost_db)
-
-
-def _map_of(track: CellarTrack, end_frame: int, rate: float) -> LevelMap:
-    """Return the levels of a track from the session's start to its end, silence where it has no sound."""
-    return level_map(_Shifted(track.source, track.start_frame), start=0, end=end_frame, sample_rate_hz=rate)
 
 
 @dataclass(frozen=True, slots=True)

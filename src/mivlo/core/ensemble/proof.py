@@ -1,7 +1,7 @@
 """Proof of a carve: measured again on the treated sound, who gained what and what it cost."""
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, Protocol
 
 import numpy as np
 
@@ -82,7 +82,22 @@ def prove(before: Heard, after: Heard, *, front: int, yielding: int, low_hz: flo
     )  # fmt: skip
 
 
-def proof_sentence(proof: Proof, front: str, yielding: str) -> str:
+class Proving(Protocol):
+    """What a sentence tells of a proof; its percentages are those of `Proof`."""
+
+    @property
+    def verdict(self) -> ProofVerdict: ...
+    @property
+    def gained_percent(self) -> float: ...
+    @property
+    def hidden_before_percent(self) -> float: ...
+    @property
+    def hidden_after_percent(self) -> float: ...
+    @property
+    def cost_percent(self) -> float: ...
+
+
+def proof_sentence(proof: Proving, front: str, yielding: str) -> str:
     """Return what came of it in plain words: what was gained, what it cost, and what stays hidden."""
     cost = f"{yielding} lost {max(proof.cost_percent, 0.0):.0f} % of its loudness"
     if proof.verdict == "gained nothing":

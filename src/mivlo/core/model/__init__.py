@@ -13,6 +13,7 @@ from mivlo.core.model.ledger import (
     keys_of,
 )
 from mivlo.core.model.marks import Dismissed, Pin, Section
+from mivlo.core.model.recorded import Audio, RecordedSession
 from mivlo.core.model.rights import RegionRule, RightOfWay
 from mivlo.core.model.routing import Route, groups_in_order, members_under, parents_of, routes_of, sources_of
 from mivlo.core.model.session import MIX_ID, Session
@@ -20,6 +21,7 @@ from mivlo.core.model.strips import Group, Send, Strip, StripBase, Track
 
 __all__ = [
     "MIX_ID",
+    "Audio",
     "Behaviour",
     "ClashReason",
     "Dismissed",
@@ -30,6 +32,7 @@ __all__ = [
     "LedgerEntry",
     "Phase",
     "Pin",
+    "RecordedSession",
     "Region",
     "RegionRule",
     "RightOfWay",

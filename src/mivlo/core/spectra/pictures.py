@@ -13,10 +13,14 @@ from mivlo.core.spectra.average import HIGHEST_HZ, LOWEST_HZ
 from mivlo.core.spectra.windows import halved_rate
 from mivlo.core.units import Array, Floats, power_to_db
 
-__all__ = ["TILE_COLUMNS", "TILE_ROWS", "Tile", "difference_png", "ink_png", "spectrogram_tile", "waveform_peaks"]
+__all__ = [
+    "TILE_COLUMNS", "TILE_ROWS", "Tile", "difference_png", "ink_png", "spectrogram_tile", "waveform_peaks",
+    "whole_tile",
+]  # fmt: skip
 
 TILE_COLUMNS, TILE_ROWS = 512, 384
 FINEST_HOP_FRAMES = 64
+COARSEST_ZOOM = 12
 PIECE_FRAMES, COLUMNS_AT_ONCE = 1 << 20, 64
 LOWEST_DB, HIGHEST_DB = -96.0, -18.0  # paper and full ink, of a sine's level
 MOST_DIFFERENCE_DB = 12.0  # is full ink in a picture of differences
@@ -57,6 +61,12 @@ class Tile:
         octaves = np.log2(HIGHEST_HZ / LOWEST_HZ)
         part = (self.row + (np.arange(TILE_ROWS) + 0.5) / TILE_ROWS) / (1 << self.freq_zoom)
         return np.asarray(LOWEST_HZ * 2.0 ** (octaves * part))
+
+
+def whole_tile(n_frames: int) -> Tile:
+    """Return the finest picture of the whole axis that holds a sound from end to end. Raises nothing. Source: ours."""
+    zoom = int(np.ceil(np.log2(max(n_frames, 1) / (TILE_COLUMNS * FINEST_HOP_FRAMES))))
+    return Tile(min(max(zoom, 0), COARSEST_ZOOM), 0, 0, 0)
 
 
 def spectrogram_tile(source: Source, tile: Tile, *, sample_rate_hz: float) -> Array:

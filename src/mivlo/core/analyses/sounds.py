@@ -1,0 +1,117 @@
+"""Tracks, groups and the mix as what can be listened to: what goes into them, and what comes out behind their moves."""
+
+from typing import NamedTuple
+
+from mivlo.core.analyses.base import Rendering, Sound
+from mivlo.core.analyses.rendered import sound_of
+from mivlo.core.engine.listening import ledgers_switched
+from mivlo.core.engine.mix import Mix, mix_of_session
+from mivlo.core.errors import ParameterError
+from mivlo.core.model import Group, RecordedSession, Track, keys_of, members_under
+from mivlo.core.roles import Role
+
+__all__ = ["Alone", "Stretch", "alone", "frames_between", "role_of", "sound_behind", "sound_into", "stretch_of"]
+
+
+class Alone(NamedTuple):
+    """A strip as the first track of a mix, at 0 dB and at its place, with those that its moves listen to."""
+
+    mix: Mix
+    sound: Sound
+    start_frame: int
+
+
+class Stretch(NamedTuple):
+    """Frames of a sound; `offset_s` is where the sound starts in the session."""
+
+    sound: Sound
+    start: int
+    end: int
+    offset_s: float
+
+
+def role_of(strip: Track | Group) -> Role | None:
+    """Return what a strip is; None for what nobody can know. Raises nothing. Source: ours."""
+    if isinstance(strip, Track):
+        return None if strip.role == "other" else strip.role
+    return "full backing"
+
+
+def sound_into(session: RecordedSession, strip: Track | Group) -> tuple[Sound, int]:
+    """Return what goes into a strip, before its moves, and the frame of the session at which it starts.
+
+    Raises
+    ------
+    NotFoundError: no such strip
+
+    Source: ours
+    """
+    if isinstance(strip, Track):
+        audio = session.audio_of(strip)
+        return Sound(audio_id=audio.id, n_frames=audio.n_frames, n_channels=audio.n_channels), strip.start_frame
+    session.strip(strip.id)
+    mix = ledgers_switched(mix_of_session(session), strip.id, on=False)
+    if strip.id != session.master.id:
+        # Only what is heard of the group; the others stay for moves that listen to them.
+        plain = mix.master.model_copy(update={"ledger": (), "gain_db": 0.0})
+        outermost = {"group_id": None, "sends": ()}
+        own = tuple(one.model_copy(update=outermost) if one.id == strip.id else one for one in mix.groups)
+        mix = mix.model_copy(update={"alone_track_id": strip.id, "groups": own, "master": plain})
+    sources = session.sources_of(strip.id)
+    ends = (one.start_frame + session.audio_of(one).n_frames for one in session.tracks if one.id in sources)
+    n_frames = max(max(ends, default=0), 1)
+    rate = session.sample_rate_hz
+    return sound_of(Rendering(mix=mix, what="mix", n_frames=n_frames, n_channels=2, sample_rate_hz=rate)), 0
+
+
+def alone(session: RecordedSession, strip: Track | Group) -> Alone:
+    """Return a strip with its moves, apart from fader and mix. Raises NotFoundError. Source: ours."""
+    sound, start_frame = sound_into(session, strip)
+    plain = Track(
+        id=strip.id, audio_id=sound.audio_id, start_frame=start_frame, ledger=strip.ledger, ledger_on=strip.ledger_on,
+        phase=strip.phase, keepers=strip.keepers,
+    )  # fmt: skip
+    mix = mix_of_session(session)
+    keys = keys_of(strip.ledger)
+    heard = keys.union(*(members_under(key, mix.tracks, mix.groups) for key in keys)) - {strip.id}
+    tracks = (one.model_copy(update={"ledger": (), "sends": ()}) for one in mix.tracks if one.id in heard)
+    groups = (one.model_copy(update={"ledger": (), "sends": ()}) for one in mix.groups if one.id in heard)
+    return Alone(Mix(tracks=(plain, *tracks), groups=tuple(groups)), sound, start_frame)
+
+
+def sound_behind(session: RecordedSession, strip: Track | Group) -> tuple[Sound, int]:
+    """Return a strip behind its own moves, and where that starts; without moves, what goes in. Raises NotFoundError."""
+    mix, sound, start_frame = alone(session, strip)
+    if not strip.ledger:
+        return sound, start_frame
+    rate = session.sample_rate_hz
+    rendering = Rendering(
+        mix=mix, what="track", n_frames=sound.n_frames, n_channels=sound.n_channels, sample_rate_hz=rate, of=sound
+    )
+    return sound_of(rendering), start_frame
+
+
+def stretch_of(session: RecordedSession, strip: Track | Group, start_s: float, end_s: float) -> Stretch:
+    """Return the frames of what goes into a strip that lie in a stretch of the session.
+
+    Raises
+    ------
+    NotFoundError: no such strip
+    ParameterError: a stretch in which it has no sound
+
+    Source: ours
+    """
+    sound, start_frame = sound_into(session, strip)
+    rate = session.sample_rate_hz
+    offset_s = start_frame / rate
+    start, end = frames_between(start_s - offset_s, end_s - offset_s, sound.n_frames, rate)
+    if end <= start:
+        raise ParameterError(f"{strip.name} has no sound from {start_s:.2f} to {end_s:.2f} s")
+    return Stretch(sound, start, end, offset_s)
+
+
+def frames_between(start_s: float, end_s: float, n_frames: int, rate: int) -> tuple[int, int]:
+    """Return the first frame and the one after the last of a stretch in seconds, within a sound, however far it
+    reaches. Raises nothing. Source: ours."""
+    longest_s = n_frames / rate
+    return round(min(max(start_s, 0.0), longest_s) * rate), round(min(max(end_s, 0.0), longest_s) * rate)
