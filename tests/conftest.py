@@ -1,7 +1,9 @@
 """A whole Mivlo of its own for the tests: real processes, a throw-away PostgreSQL cluster on loopback, never the
 user's data."""
 
+import asyncio
 import os
+import random
 import shutil
 import signal
 import socket
@@ -21,23 +23,25 @@ import uvicorn
 from mivlo.server.access import LocalOnly
 from mivlo.server.app import create_app
 from mivlo.server.db.cluster import start_cluster
-from mivlo.server.db.engine import engine, migrate
+from mivlo.server.db.engine import engine
+from mivlo.server.db.upgrade import migrate
+from mivlo.server.jobs.worker import work
 
 ROOT = Path(__file__).parents[1]
 START_SECONDS = 120.0
 
 
 def free_pair_of_ports() -> int:
-    """Return a port that is free together with the one above it."""
+    """Return a port that is free together with the one above it, below those that the system gives to connections."""
     while True:
+        port = random.randrange(20_000, 32_000)
         with socket.socket() as first, socket.socket() as second:
-            first.bind(("127.0.0.1", 0))
-            port = first.getsockname()[1]
             try:
+                first.bind(("127.0.0.1", port))
                 second.bind(("127.0.0.1", port + 1))
-            except (OSError, OverflowError):
+            except OSError:
                 continue
-            return int(port)
+            return port
 
 
 @dataclass
@@ -66,6 +70,13 @@ class Running:
     def postmaster(self) -> int:
         """Return the process id of the database server."""
         return int((self.data / "database/cluster/postmaster.pid").read_text().split("\n")[0])
+
+    def __enter__(self) -> "Running":
+        return self
+
+    def __exit__(self, kind: object, *_: object) -> None:
+        status = self.stop()
+        assert kind is not None or status == 0
 
     def stop(self, how: signal.Signals = signal.SIGINT) -> int:
         self.process.send_signal(how)
@@ -103,7 +114,8 @@ def scratch() -> Iterator[Path]:
 @pytest.fixture(scope="session")
 def mivlo(scratch: Path) -> Iterator[Running]:
     """Return a running application with the demo session."""
-    running = start_mivlo(scratch / "data")
+    # What is listened to in the background has tests of its own: here it would only take time from the others.
+    running = start_mivlo(scratch / "data", foresees=False)
     yield running
     assert running.stop() == 0, running.log.read_text()
     assert "Traceback" not in running.log.read_text(), running.log.read_text()[-6_000:]
@@ -117,13 +129,32 @@ def http(mivlo: Running) -> Iterator[httpx.Client]:
         yield client
 
 
+class InThread:
+    """A worker in a thread of this process."""
+
+    def __init__(self) -> None:
+        self._loop = asyncio.new_event_loop()
+        self._stop = asyncio.Event()
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def _run(self) -> None:
+        self._loop.run_until_complete(work("in a thread", stop=self._stop))
+        self._loop.run_until_complete(self._loop.shutdown_default_executor())
+        self._loop.close()
+
+    def stop(self) -> None:
+        self._loop.call_soon_threadsafe(self._stop.set)
+        self._thread.join()
+
+
 @pytest.fixture(scope="session")
 def api(scratch: Path) -> Iterator[httpx.Client]:
     """Return a client of the API in this very process, on a database of its own: for whatever needs no other one."""
     data = scratch / "in-process"
     (data / "audio").mkdir(parents=True)
     cluster = start_cluster(data / "database")
-    os.environ |= {"MIVLO_DATA": str(data), "MIVLO_DATABASE_URL": cluster.url}
+    os.environ |= {"MIVLO_DATA": str(data), "MIVLO_DATABASE_URL": cluster.url, "MIVLO_FORESEES": "false"}
     migrate()
     port = free_pair_of_ports()
     app = LocalOnly(create_app(web=ROOT / "web/dist"), own_port=port, page_port=port)
@@ -133,8 +164,10 @@ def api(scratch: Path) -> Iterator[httpx.Client]:
     while not server.started:
         assert thread.is_alive()
         time.sleep(0.02)
+    worker = InThread()
     with httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=60.0, trust_env=False) as client:
         yield client
+    worker.stop()
     server.should_exit = True
     thread.join()
     engine().dispose()

@@ -1,4 +1,5 @@
-"""Writes docs/openapi.json (the API), docs/monitor.json (the monitor's messages) and docs/treatment.schema.json.
+"""Writes docs/openapi.json (the API), docs/monitor.json and docs/news.json (messages of the two sockets), and
+docs/treatment.schema.json.
 
 .venv/bin/python tools/export_schemas.py [--check]
 """
@@ -12,21 +13,21 @@ from pydantic import TypeAdapter
 
 from mivlo import __version__
 from mivlo.core.treatment import Treatment
+from mivlo.server.api import news
 from mivlo.server.app import create_app
-from mivlo.server.monitor import messages
+from mivlo.server.monitor import messages as monitor
 
 DOCS = Path(__file__).parent.parent / "docs"
 
 
-def monitor() -> dict[str, Any]:
-    """Return the messages of the monitor's socket, as schemas of a document without paths; see docs/monitor.md."""
+def messages_of(title: str, both: dict[str, Any]) -> dict[str, Any]:
+    """Return the messages of a socket, as schemas of a document without paths."""
     schemas: dict[str, Any] = {}
-    both: dict[str, Any] = {"FromPage": messages.FromPage, "FromMonitor": messages.FromMonitor}
-    for name, messages_of in both.items():
-        schema = TypeAdapter(messages_of).json_schema(ref_template="#/components/schemas/{model}")
+    for name, messages in both.items():
+        schema = TypeAdapter(messages).json_schema(ref_template="#/components/schemas/{model}")
         schemas |= schema.pop("$defs")
         schemas[name] = schema
-    info = {"title": "Mivlo monitor", "version": __version__}
+    info = {"title": title, "version": __version__}
     return {"openapi": "3.1.0", "info": info, "paths": {}, "components": {"schemas": dict(sorted(schemas.items()))}}
 
 
@@ -40,7 +41,10 @@ def main() -> int:
     stale = []
     documents = {
         "openapi.json": create_app(web=None).openapi(),
-        "monitor.json": monitor(),
+        "monitor.json": messages_of(
+            "Mivlo monitor", {"FromPage": monitor.FromPage, "FromMonitor": monitor.FromMonitor}
+        ),
+        "news.json": messages_of("Mivlo news", {"FromPage": news.FromPage, "ToPage": news.ToPage}),
         "treatment.schema.json": treatment_schema(),
     }
     for name, document in documents.items():

@@ -119,6 +119,19 @@ def bell(entry_id: str = "e1", **figures) -> dict:
     return {"id": entry_id, "move": {"kind": "bell", "hz": 431.0, "gain_db": -6.0, "q": 8.0, **figures}}
 
 
+def analysed(http: httpx.Client, state: dict, name: str, *, seconds: float = 60.0, **asked):
+    """Ask for an analysis until it is there; return what is shown, or the answer that refuses it."""
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        answer = http.post(f"/api/sessions/{state['id']}/analyses/{name}", json=asked)
+        if answer.status_code != 200:
+            return answer
+        if answer.json()["status"] == "done":
+            return answer.json()["result"]
+        time.sleep(0.02)
+    raise AssertionError(f"{name} was not there within {seconds} s")
+
+
 def finished(http: httpx.Client, session_id: str, handover_id: str, seconds: float = 60.0) -> dict:
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:

@@ -2,13 +2,13 @@
 
 import base64
 import io
-import time
+from pathlib import Path
 
 import numpy as np
 import soundfile
 from scipy.signal import butter, sosfilt
 
-from .helpers import RATE, edit, new_session, set_strip, set_track, step_back, upload, wav
+from .helpers import RATE, analysed, edit, new_session, set_strip, set_track, step_back, upload, wav
 
 
 def band(low_hz: float, high_hz: float, db: float, seed: int, channels: int = 1) -> bytes:
@@ -26,20 +26,17 @@ def clashing(http) -> dict:
     return upload(http, session["id"], "hat.wav", band(6_000, 9_000, -40, 3), role="cymbals").json()
 
 
-def ensemble(http, state: dict, seconds: float = 90.0) -> dict:
-    deadline = time.monotonic() + seconds
-    while time.monotonic() < deadline:
-        view = http.get(f"/api/sessions/{state['id']}/ensemble").json()
-        assert view["problem"] is None, view["problem"]
-        if view["ready"]:
-            return view
-        assert 0 <= view["done"] <= view["of"]
-        time.sleep(0.1)
-    raise AssertionError("the ensemble was not ready in time")
+def ensemble(http, state: dict) -> dict:
+    return analysed(http, state, "ensemble")
 
 
-def drafted(http, state: dict, clash_id: str, **query):
-    return http.get(f"/api/sessions/{state['id']}/ensemble/yield", params={"clash_id": clash_id, **query})
+def drafted(http, state: dict, clash_id: str, **asked):
+    return analysed(http, state, "yield", clash_id=clash_id, **asked)
+
+
+def maps(data: Path) -> set[Path]:
+    """Return the maps of what reaches the ear of tracks and groups, (channels, frames, bands)."""
+    return {path for path in (data / "products").rglob("power.npy") if np.load(path, mmap_mode="r").ndim == 3}
 
 
 def test_a_clash_is_seen_decided_answered_proven_and_undone(http, mivlo):
@@ -61,21 +58,21 @@ def test_a_clash_is_seen_decided_answered_proven_and_undone(http, mivlo):
     assert [one["id"] for one in view["columns"]][int(np.median(by[middle]))] == organ
     assert len(view["edges_hz"]) == len(view["bands_hz"]) + 1
 
-    draft = drafted(http, state, clash["id"]).json()
+    draft = drafted(http, state, clash["id"])
     assert draft["strip_id"] == organ
     move = draft["entry"]["move"]
     assert (move["kind"], move["listens_to"], move["depth_db"]) == ("dynamic-flat-bell", voice, -4.0)
     assert draft["capped"]
     assert "Gives way to voice" in draft["entry"]["reason"]
-    further = drafted(http, state, clash["id"], limit_db=24.0).json()
+    further = drafted(http, state, clash["id"], limit_db=24.0)
     assert further["entry"]["move"]["depth_db"] < -4.0
-    assert drafted(http, state, clash["id"], is_dynamic=False).json()["entry"]["move"]["kind"] == "flat-bell"
+    assert drafted(http, state, clash["id"], is_dynamic=False)["entry"]["move"]["kind"] == "flat-bell"
 
-    maps = set((mivlo.data / "ensemble").rglob("*.npy"))
+    known = maps(mivlo.data)
     carved = edit(http, state, set_track(state, 1, ledger=[further["entry"]]), label="Organ gives way").json()
     proven = ensemble(http, carved)
     # Only the track that changed was listened to again.
-    assert len(set((mivlo.data / "ensemble").rglob("*.npy")) - maps) == 1
+    assert len(maps(mivlo.data) - known) == 1
     assert proven["clashes"][0]["id"] == clash["id"]  # found on the sound without the yields: the list stays
     assert proven["clashes"][0]["entry"] == [organ, further["entry"]["id"]]
     proof = proven["proofs"][0]
@@ -102,7 +99,7 @@ def test_the_user_decides_who_goes_first(api):
     assert view["order"] == [organ, hat, voice]
     assert view["clashes"][0]["first"] == organ
     # Now the voice yields, though it is the one that is hidden.
-    assert drafted(api, state, clash["id"]).json()["strip_id"] == voice
+    assert drafted(api, state, clash["id"])["strip_id"] == voice
     rule = {"one": voice, "other": organ, "low_hz": 450.0, "high_hz": 1_600.0, "first": voice}
     state = edit(api, state, {"do": "answer-clash", "rule": rule}).json()
     assert ensemble(api, state)["clashes"][0]["first"] == voice
@@ -127,7 +124,7 @@ def test_a_group_counts_as_one(api):
     assert {one["name"] for one in view["columns"]} == {"voice", "Band"}
     clash = view["clashes"][0]
     assert clash["by"] == group
-    draft = drafted(api, state, clash["id"]).json()
+    draft = drafted(api, state, clash["id"])
     assert (draft["strip_id"], draft["limit_db"]) == (group, 1.0)
     carved = edit(api, state, set_strip(state["groups"][0], ledger=[draft["entry"]])).json()
     assert ensemble(api, carved)["proofs"][0]["gained_percent"] > 0
@@ -150,7 +147,7 @@ def test_the_mix_with_and_without_all_moves(api):
     state = upload(api, session["id"], "a.wav", wav(2.0), role="kick").json()
     bell = {"id": "b", "move": {"kind": "bell", "hz": 1_000.0, "gain_db": -9.0, "q": 1.0}}
     state = edit(api, state, set_track(state, ledger=[bell])).json()
-    told = api.get(f"/api/sessions/{state['id']}/mix/comparison").json()
+    told = analysed(api, state, "mix-comparison")
     at = int(np.argmin(np.abs(np.array(told["hz"]) - 1_000.0)))
     assert told["after_db"][at] - told["before_db"][at] < -8.0
     assert abs(told["after_db"][0] - told["before_db"][0]) < 0.5

@@ -7,15 +7,17 @@ import numpy as np
 import soundfile
 import soxr
 
+from mivlo.core.analyses.ear_map import who_plays
+from mivlo.core.analyses.sounds import sound_into
 from mivlo.core.engine.mix import Mix, mix_of_session
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
-from mivlo.server.services.ensemble_work import question_of
 from mivlo.server.services.state import SessionState
 from mivlo.server.settings import settings
 
 from .helpers import (
     RATE,
+    analysed,
     bell,
     client_of,
     edit,
@@ -95,18 +97,15 @@ def test_what_goes_into_a_group_can_be_looked_at(api):
     group_id = uuid.uuid4().hex
     joined = [set_track(state, index, group_id=group_id) for index in (0, 1)]
     state = edit(api, state, {"do": "add-group", "group_id": group_id, "name": "G"}, *joined).json()
-    sound = api.get(f"/api/sessions/{state['id']}/groups/{group_id}/sound").json()
-    assert sound["n_frames"] == 2 * RATE
-    spectrum = api.get(f"/api/audio/{sound['audio_id']}/spectrum?start=0&end={2 * RATE}&sample_rate_hz={RATE}").json()
-    alone = api.get(
-        f"/api/audio/{state['tracks'][0]['audio_id']}/spectrum?start=0&end={2 * RATE}&sample_rate_hz={RATE}"
-    ).json()
+    spectrum = analysed(api, state, "spectrum", strip_id=group_id)
+    alone = analysed(api, state, "spectrum", strip_id=state["tracks"][0]["id"])
     more = np.array(spectrum["level_db"]) - np.array(alone["level_db"])
     # Two noises of one level: 3 dB more where both are.
     assert abs(np.median(more[np.array(spectrum["hz"]) < 15_000]) - 3.0) < 0.7
     quieter = edit(api, state, set_track(state, 1, mute=True)).json()
-    assert api.get(f"/api/sessions/{quieter['id']}/groups/{group_id}/sound").json()["audio_id"] != sound["audio_id"]
-    assert api.get(f"/api/sessions/{state['id']}/groups/nobody/sound").status_code == 404
+    less = np.array(analysed(api, quieter, "spectrum", strip_id=group_id)["level_db"]) - np.array(alone["level_db"])
+    assert np.abs(less).max() < 0.1
+    assert analysed(api, state, "spectrum", strip_id="nobody").status_code == 404
 
 
 def test_a_track_is_handed_over_with_what_its_moves_listen_to_at_its_own_rate(http):
@@ -157,8 +156,10 @@ def test_what_goes_into_a_group_is_what_is_in_it_however_deep_and_what_is_sent_t
     assert state["tracks"][1]["sends"] == [{"to_id": room, "level_db": -6.0}]
 
     def sound_of(group_id: str) -> np.ndarray:
-        told = api.get(f"/api/sessions/{state['id']}/groups/{group_id}/sound").json()
-        return np.load(settings().data / "audio" / told["audio_id"] / "session.npy")
+        analysed(api, state, "waveform", strip_id=group_id)
+        now = SessionState.model_validate(state)
+        sound, _ = sound_into(now, now.strip(group_id))
+        return np.load(settings().product_folder(sound.audio_id) / "session.npy")
 
     raw = [np.load(settings().data / "audio" / track["audio_id"] / "session.npy") for track in state["tracks"]]
     length = max(one.shape[1] for one in raw)
@@ -173,7 +174,7 @@ def test_what_goes_into_a_group_is_what_is_in_it_however_deep_and_what_is_sent_t
     assert "circle" in refused.text
     assert all(name in refused.text for name in ("Room", "Outer"))
     # Of the groups, those play in the Ensemble that are in no other one.
-    assert {one.id for one in question_of(SessionState.model_validate(state)).before} == {voice, outer, room}
+    assert {one.id for one in who_plays(SessionState.model_validate(state))} == {voice, outer, room}
     # Without its group, what was in it goes where that went, and nothing is sent to what is gone.
     gone = edit(api, state, *({"do": "remove-group", "group_id": one} for one in (inner, room))).json()
     assert gone["tracks"][0]["group_id"] == outer

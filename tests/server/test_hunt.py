@@ -1,20 +1,16 @@
 """Suspects over HTTP: found, answered, measured again, kept, dismissed, undone."""
 
-import os
-import signal
-import time
-from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
-from pathlib import Path
+import io
 
 import numpy as np
 import soundfile
+from PIL import Image
 from scipy.signal import lfilter
 
 from mivlo.core.filters.matched import plain_bell
 
 from ..core.phrases import phrase
-from .helpers import RATE, edit, new_session, set_track, step_back, upload
+from .helpers import RATE, analysed, edit, new_session, set_track, step_back, upload
 
 HZ = 1_130.0
 
@@ -29,8 +25,17 @@ def ringing_fiddle(http, tmp_path) -> dict:
 
 
 def suspects(http, state: dict, end_s: float = 7.0, strip: str | None = None):
-    address = f"/api/sessions/{state['id']}/strips/{strip or state['tracks'][0]['id']}/suspects"
-    return http.get(address, params={"start_s": 0.0, "end_s": end_s})
+    return analysed(http, state, "suspects", strip_id=strip or state["tracks"][0]["id"], end_s=end_s)
+
+
+def ink(http, state: dict, strip_id: str, shows: str) -> np.ndarray:
+    """Return the ink of a spectrogram, 0 to 255, low frequencies at the foot."""
+    asked = {"strip_id": strip_id, "shows": shows, "time_zoom": 6}
+    analysed(http, state, "picture", **asked)
+    product = http.post(f"/api/sessions/{state['id']}/analyses/picture", json=asked).json()["id"]
+    answer = http.get(f"/api/products/{product}/picture.png")
+    assert answer.headers["content-type"] == "image/png"
+    return np.asarray(Image.open(io.BytesIO(answer.content)).getchannel("A"), dtype=int)
 
 
 def near(found: dict) -> list[dict]:
@@ -40,7 +45,7 @@ def near(found: dict) -> list[dict]:
 def test_a_suspect_is_found_cut_measured_again_and_undone(api, tmp_path):
     state = ringing_fiddle(api, tmp_path)
     assert state["sample_rate_hz"] == RATE
-    suspect = near(suspects(api, state).json())[0]
+    suspect = near(suspects(api, state))[0]
     assert suspect["sentence"]
     assert suspect["around_hz"][0] < HZ < suspect["around_hz"][-1]
     assert suspect["proposed"] in ("cut", "tame")
@@ -48,15 +53,15 @@ def test_a_suspect_is_found_cut_measured_again_and_undone(api, tmp_path):
     entry = {"id": "c1", "move": move, "reason": suspect["sentence"], "evidence": suspect["evidence"]}
     cut = edit(api, state, set_track(state, ledger=[entry])).json()
     assert cut["tracks"][0]["ledger"][0]["evidence"]["kind"] == suspect["kind"]
-    address = f"/api/sessions/{state['id']}/strips/{state['tracks'][0]['id']}/cures/c1"
-    cure = api.get(address).json()
+    move = {"strip_id": state["tracks"][0]["id"], "entry_id": "c1"}
+    cure = analysed(api, state, "cure", **move)
     assert cure["verdict"] == "cured", cure
     assert cure["excess_after_db"] < cure["excess_before_db"] - 6
     off = edit(api, cut, set_track(cut, ledger_on=False)).json()
-    assert api.get(address).json()["verdict"] == "not yet"
+    assert analysed(api, state, "cure", **move)["verdict"] == "not yet"
     back = step_back(api, off)
     assert back["tracks"][0]["ledger_on"]
-    assert api.get(address.replace("c1", "c2")).status_code == 404
+    assert analysed(api, state, "cure", **(move | {"entry_id": "c2"})).status_code == 404
     # Any move tells how much it takes of the track's own sound around it; a low cut is meant to take all.
     by_hand = {
         "narrow": {"kind": "bell", "hz": HZ, "gain_db": -14.0, "q": 20.0},
@@ -68,30 +73,29 @@ def test_a_suspect_is_found_cut_measured_again_and_undone(api, tmp_path):
     for name, figures in by_hand.items():
         now = api.get(f"/api/sessions/{state['id']}").json()
         edit(api, now, set_track(now, ledger=[{"id": name, "move": figures}]))
-        told = api.get(address.replace("cures/c1", f"losses/{name}")).json()
+        told = analysed(api, state, "loss", **(move | {"entry_id": name}))
         over[name] = told and told["over_cut"]
     assert over == {"narrow": False, "wide": True, "elsewhere": True, "lows": None}
 
 
 def test_what_is_wanted_or_no_fault_is_not_told_again(api, tmp_path):
     state = ringing_fiddle(api, tmp_path)
-    assert near(suspects(api, state).json())
+    assert near(suspects(api, state))
     kept = edit(api, state, set_track(state, keepers=[{"low_hz": 1_050, "high_hz": 1_220}])).json()
-    assert not near(suspects(api, kept).json())
+    assert not near(suspects(api, kept))
     free = edit(api, kept, set_track(kept, keepers=[])).json()
     dismissed = edit(api, free, set_track(free, dismissed=[{"hz": HZ * 1.01, "wide": False}])).json()
-    told = suspects(api, dismissed).json()
+    told = suspects(api, dismissed)
     assert not near(told)
     assert told["n_dismissed"] == 1
     back = step_back(api, dismissed)
-    assert near(suspects(api, back).json())
-    assert near(suspects(api, back, strip=back["master"]["id"]).json())  # the mix is hunted like a track
+    assert near(suspects(api, back))
+    assert near(suspects(api, back, strip=back["master"]["id"]))  # the mix is hunted like a track
 
 
 def test_wrong_questions_get_clear_answers(api, tmp_path):
     state = ringing_fiddle(api, tmp_path)
-    address = f"/api/sessions/{state['id']}/strips/{state['tracks'][0]['id']}/suspects"
-    beyond = api.get(address, params={"start_s": 50, "end_s": 60})
+    beyond = analysed(api, state, "suspects", strip_id=state["tracks"][0]["id"], start_s=50, end_s=60)
     assert beyond.status_code == 422
     assert "no sound" in beyond.json()["message"]
     assert suspects(api, state, strip="nobody").status_code == 404
@@ -101,26 +105,22 @@ def test_wrong_questions_get_clear_answers(api, tmp_path):
 def test_what_is_looked_at_beside_the_track_treated_difference_pitch_and_sections(api, tmp_path):
     state = ringing_fiddle(api, tmp_path)
     track = state["tracks"][0]
-    strip = f"/api/sessions/{state['id']}/strips/{track['id']}"
     bell = {"kind": "bell", "hz": HZ, "gain_db": -14.0, "q": 20.0, "times_s": [[0.0, 2.0]]}
     section = {"id": "s1", "name": "Verse", "start_frame": 0, "end_frame": 2 * RATE}
     limited = set_track(state, ledger=[{"id": "c1", "move": bell}])
     named = edit(api, state, limited, {"do": "add-section", "section": section}).json()
     assert named["sections"] == [section]
-    treated = api.get(f"{strip}/treated").json()
-    assert treated["n_frames"] == state["audio"][track["audio_id"]]["n_frames"]
-
-    def level(audio: str, start_s: int, end_s: int) -> np.ndarray:
-        asked = {"start": start_s * RATE, "end": end_s * RATE, "sample_rate_hz": RATE}
-        return np.array(api.get(f"/api/audio/{audio}/spectrum", params=asked).json()["level_db"])
-
-    levels = [level(audio, *span) for span in ((0, 2), (3, 6)) for audio in (track["audio_id"], treated["audio_id"])]
-    assert np.max(levels[0] - levels[1]) > 10  # within its times
-    assert np.max(np.abs(levels[2] - levels[3])) < 1e-6  # outside them
-    address = f"/api/audio/{treated['audio_id']}/difference/{track['audio_id']}/8/0/0/0.png"
-    picture = api.get(address, params={"sample_rate_hz": RATE})
-    assert picture.headers["content-type"] == "image/png"
-    pitch = api.get(f"{strip}/pitch").json()
+    # 8 s in columns of 64 frames · 2⁶: before, behind the move, and what it has taken.
+    shown = {shows: ink(api, state, track["id"], shows) for shows in ("before", "after", "difference")}
+    at = round((1.0 - np.log10(HZ / 20.0) / 3.0) * len(shown["before"]))
+    second = RATE // (64 << 6)
+    within, outside = slice(0, 2 * second - 4), slice(3 * second, 6 * second)
+    taken = shown["before"] - shown["after"]
+    assert taken[at - 6 : at + 6, within].max() > 30
+    assert np.abs(taken[:, outside]).max() == 0
+    assert shown["difference"][at - 6 : at + 6, within].max() > 100
+    assert shown["difference"][:, outside].max() == 0
+    pitch = analysed(api, state, "pitch", strip_id=track["id"])
     assert pitch["one_voice"]
     assert 300 < np.median([hz for hz in pitch["hz"] if hz]) < 530
     wrong = edit(api, named, {"do": "add-section", "section": {**section, "end_frame": 0}})
@@ -128,31 +128,3 @@ def test_what_is_looked_at_beside_the_track_treated_difference_pitch_and_section
     assert "must end (frame 0) after it starts (frame 0)" in wrong.json()["message"]
     back = step_back(api, named)
     assert back["sections"] == []
-
-
-def children(process: int, words: str = "") -> list[int]:
-    """Return the processes that one has started; read from /proc, which costs no time in which they could end."""
-    listed = [
-        pid for task in Path(f"/proc/{process}/task").iterdir() for pid in (task / "children").read_text().split()
-    ]
-    return [int(pid) for pid in listed if words in Path(f"/proc/{pid}/cmdline").read_text()]
-
-
-def test_killed_analysis_processes_are_told_of_and_made_anew(http, mivlo, tmp_path):
-    x = 0.1 * np.random.default_rng(3).standard_normal((180 * RATE, 2))
-    soundfile.write(tmp_path / "long.wav", x, RATE, subtype="PCM_16")
-    state = upload(http, new_session(http)["id"], "long.wav", (tmp_path / "long.wav").read_bytes()).json()
-    pages = mivlo.child("server.app")
-    with ThreadPoolExecutor(1) as beside:
-        waiting = beside.submit(suspects, http, state, 180.0)
-        while not waiting.done():
-            with suppress(ProcessLookupError, FileNotFoundError):  # gone since it was listed
-                for fork_server in children(pages, "forkserver"):
-                    for worker in children(fork_server):
-                        os.kill(worker, signal.SIGKILL)
-            time.sleep(0.005)
-        answer = waiting.result()
-    assert answer.status_code == 503
-    assert answer.json()["code"] == "process-ended"
-    assert "nothing saved is lost" in answer.json()["message"]
-    assert suspects(http, state, 20.0).status_code == 200

@@ -21,7 +21,7 @@ import mivlo as package
 from mivlo.server.db.cluster import start_cluster
 
 from ..conftest import ROOT, free_pair_of_ports
-from .helpers import session_with_track
+from .helpers import analysed, session_with_track
 
 PLAIN = {name: value for name, value in os.environ.items() if name != "PYTHONPATH"}
 
@@ -147,7 +147,7 @@ def test_a_wheel_serves_the_built_page_on_somebody_elses_database(installed, scr
             script = page.partition('src="')[2].partition('"')[0]
             assert http.get(script).status_code == 200
             state = session_with_track(http)
-            assert http.get(f"/api/audio/{state['tracks'][0]['audio_id']}/waveform").status_code == 200
+            assert len(analysed(http, state, "waveform", strip_id=state["tracks"][0]["id"])["lowest"]) == 1_200
         assert cluster.is_running()  # it is not ours to stop
     finally:
         cluster.stop()

@@ -12,8 +12,8 @@ from alembic.migration import MigrationContext
 from sqlalchemy.orm import Session as Database
 
 from mivlo.server.db.cluster import Cluster, start_cluster
-from mivlo.server.db.engine import alembic_config
 from mivlo.server.db.tables import Base
+from mivlo.server.db.upgrade import alembic_config
 from mivlo.server.services.sessions import edit_session, list_sessions, read_session, redo, undo
 from mivlo.server.services.state import Edit, SessionState, StepInHistory
 

@@ -4,21 +4,20 @@ import io
 import json
 import socket
 import struct
-import time
 import zipfile
 from pathlib import Path
 
 import numpy as np
 import soundfile
 
-from .helpers import edit, finished, new_session, session_with_track, step_back, upload, wav
+from .helpers import analysed, edit, finished, new_session, session_with_track, step_back, upload, wav
 
 RATE = 48_000
 
 
 def taken(folder: Path) -> int:
     """Return the bytes of all files that are not the database's."""
-    parts = ("audio", "ensemble", "handover", "incoming")
+    parts = ("audio", "products", "handover", "incoming")
     return sum(file.stat().st_size for part in parts for file in (folder / part).rglob("*") if file.is_file())
 
 
@@ -32,9 +31,9 @@ def test_fifty_times_in_looked_at_removed_and_deleted_leave_nothing(http, mivlo)
     for turn in range(50):
         state = upload(http, session["id"], "long.wav", wav(10.0, subtype="PCM_16", seed=turn)).json()
         audio_id = state["tracks"][0]["audio_id"]
-        asked = {"sample_rate_hz": RATE}
-        assert http.get(f"/api/audio/{audio_id}/picture/4/0/0/0.png", params=asked).status_code == 200
-        beyond = http.get(f"/api/audio/{audio_id}/picture/4/900/0/0.png", params=asked)
+        asked = {"strip_id": state["tracks"][0]["id"], "time_zoom": 4}
+        assert analysed(http, state, "picture", **asked)["bytes"] > 1_000
+        beyond = analysed(http, state, "picture", **asked, column=900)
         assert (beyond.status_code, beyond.json()["code"]) == (404, "not-found")
         in_use = http.delete(f"/api/sessions/{session['id']}/audio/{audio_id}")
         assert (in_use.status_code, "remove the track first" in in_use.text) == (409, True)
@@ -64,10 +63,8 @@ def test_a_session_goes_with_everything_of_it_and_no_other_is_touched(http, mivl
     other = session_with_track(http, seconds=1.0)
     before = taken(mivlo.data)
     state = session_with_track(http, seconds=2.0)
-    strip_id = state["tracks"][0]["id"]
-    assert http.get(f"/api/sessions/{state['id']}/strips/{strip_id}/treated").status_code == 200
-    while not http.get(f"/api/sessions/{state['id']}/ensemble").json()["ready"]:
-        time.sleep(0.1)
+    assert analysed(http, state, "suspects", strip_id=state["master"]["id"])
+    assert len(analysed(http, state, "ensemble")["columns"]) == 1
     asked = http.post(f"/api/sessions/{state['id']}/handovers", json={"what": "mix"}).json()
     assert finished(http, state["id"], asked["id"])["status"] == "done"
     storage = http.get(f"/api/sessions/{state['id']}/storage").json()

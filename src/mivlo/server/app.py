@@ -1,6 +1,7 @@
 """The API and the pages as one ASGI application."""
 
 import asyncio
+import importlib
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -12,29 +13,27 @@ from fastapi.staticfiles import StaticFiles
 from mivlo import __version__
 from mivlo.core.errors import NotFoundError
 from mivlo.server.access import LocalOnly
-from mivlo.server.api import bench, ensemble, gather, handover, hunt, sessions
+from mivlo.server.api import analyses, bench, gather, handover, sessions
+from mivlo.server.api import news as news_api
 from mivlo.server.api.common import add_error_handlers
-from mivlo.server.services.pool import close_pool, start_pool_soon
 from mivlo.server.serving import serve_on_loopback
 from mivlo.server.settings import settings
 
-__all__ = ["create_app", "main"]
+__all__ = ["create_app", "first_main", "main"]
 
 
 @asynccontextmanager
 async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
-    news = asyncio.create_task(sessions.pass_news_on())
-    start_pool_soon(asyncio.get_running_loop())
+    passing_on = asyncio.create_task(news_api.pass_on())
     yield
-    news.cancel()
-    close_pool()
+    passing_on.cancel()
 
 
 def create_app(*, web: Path | None) -> FastAPI:
     """Return the application, with the built front end where there is one."""
     app = FastAPI(title="Mivlo", version=__version__, lifespan=_lifespan, docs_url=None, redoc_url=None)
     add_error_handlers(app)
-    for module in (sessions, gather, bench, hunt, ensemble, handover):
+    for module in (sessions, gather, bench, analyses, handover, news_api):
         app.include_router(module.router)
     if web is not None:
         app.mount("/assets", StaticFiles(directory=web / "assets"), name="assets")
@@ -47,6 +46,12 @@ def create_app(*, web: Path | None) -> FastAPI:
             return FileResponse(web / "index.html", headers={"cache-control": "no-cache"})
 
     return app
+
+
+def first_main() -> None:
+    """Bring the data into order, then serve."""
+    importlib.import_module("mivlo.server.prepare").prepare(settings().demo_folder)  # of which a restart needs nothing
+    main()
 
 
 def main() -> None:

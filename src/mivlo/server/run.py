@@ -12,7 +12,7 @@ import subprocess
 import sys
 import time
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import FrameType
 from typing import Any
@@ -22,10 +22,11 @@ from mivlo.server.db.cluster import Cluster, ClusterError, ElsewhereDatabase, st
 __all__ = ["main"]
 
 PROCESSES = {"pages": "mivlo.server.app", "sound": "mivlo.server.monitor.app", "jobs": "mivlo.server.jobs.worker"}
-DEMO_DONE = "demo-loaded"
 READY_SECONDS = 180.0  # a busy machine takes its time
 STOP_SECONDS = 5.0
 PR_SET_PDEATHSIG = 1
+NICENESS = 5  # of the jobs: below pages, and far below sound; while they are loaded, too
+THREADS = ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS")
 DATABASE, FRONT_END = "the database", "the front end"
 PACKAGE = Path(__file__).parents[1]
 OWN_PAGE = PACKAGE / "server/page"  # in an installed package
@@ -114,13 +115,13 @@ def _run_in(arguments: argparse.Namespace, data: Path) -> None:
     children: dict[str, subprocess.Popen[bytes]] = {}
     try:
         os.environ.update(_environment(arguments, data, cluster.url))
-        _say("starting sound and pages")
-        for name in ("sound", "pages"):
-            children[name] = _spawn(name)
-        _prepare_database(arguments)
-        _say("starting jobs")
+        _say("starting sound, pages and jobs")
+        children["sound"] = _spawn("sound")
+        # Whoever has loaded what it takes brings the data into order, before the first page is served.
+        children["pages"] = _spawn("pages", first=True)
         children["jobs"] = _spawn("jobs")
         _wait_ready(_api_port(arguments), arguments.port + 1, children)
+        _let_work(children["jobs"])
         if arguments.dev:
             _say("starting the front end with hot replacement")
             children[FRONT_END] = _spawn_front_end(arguments)
@@ -168,12 +169,15 @@ def _environment(arguments: argparse.Namespace, data: Path, database_url: str) -
     pages = {"MIVLO_WEB": str(arguments.web)}
     if arguments.dev:
         pages = {"MIVLO_PAGE_PORT": str(arguments.port)}
+    wants_demo = arguments.demo_folder is not None and not arguments.no_demo
+    demo = {"MIVLO_DEMO_FOLDER": str(arguments.demo_folder)} if wants_demo else {}
     return {
         "MIVLO_DATA": str(data),
         "MIVLO_DATABASE_URL": database_url,
         "MIVLO_PORT": str(_api_port(arguments)),
         "MIVLO_MONITOR_PORT": str(arguments.port + 1),
         **pages,
+        **demo,
     }
 
 
@@ -182,48 +186,42 @@ def _api_port(arguments: argparse.Namespace) -> int:
     return int(arguments.port) + 2 if arguments.dev else int(arguments.port)
 
 
-def _prepare_database(arguments: argparse.Namespace) -> None:
-    # Imported here: the settings that these modules read exist only now.
-    from mivlo.server.db.engine import engine, migrate, open_db
-    from mivlo.server.services.storage import sweep
-
-    _say("bringing the database up to date")
-    migrate()
-    with open_db() as db:
-        sweep(db)
-    wanted = arguments.demo_folder is not None and not arguments.no_demo
-    if wanted and not (Path(os.environ["MIVLO_DATA"]) / DEMO_DONE).exists():
-        _say("loading the demo session (once)")
-        _load_demo(arguments.demo_folder)
-    engine().dispose()
-
-
-def _load_demo(folder: Path) -> None:
-    # Imported here: the audio libraries would cost every later start a second.
-    from mivlo.server.db.engine import open_db
-    from mivlo.server.services.demo import load_demo
-    from mivlo.server.services.pool import close_pool
-
-    try:
-        with open_db() as db:
-            load_demo(db, folder)
-    finally:
-        close_pool()
-    (Path(os.environ["MIVLO_DATA"]) / DEMO_DONE).touch()
-
-
 def _die_with_parent() -> None:
     ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
 
 
-def _popen(command: list[str], **kind: Any) -> subprocess.Popen[bytes]:
-    return subprocess.Popen(command, preexec_fn=_die_with_parent, start_new_session=True, **kind)  # noqa: PLW1509
+def _step_back() -> None:
+    """Let pages and sound go first; where the kernel schedules by sessions, "nice" counts only within one."""
+    _die_with_parent()
+    os.nice(NICENESS)
+    with contextlib.suppress(OSError):
+        Path("/proc/self/autogroup").write_text(f"{NICENESS}")
 
 
-def _spawn(name: str) -> subprocess.Popen[bytes]:
+def _popen(
+    command: list[str], *, first: Callable[[], None] = _die_with_parent, **kind: Any
+) -> subprocess.Popen[bytes]:  # fmt: skip
+    return subprocess.Popen(command, preexec_fn=first, start_new_session=True, **kind)  # noqa: PLW1509
+
+
+def _spawn(name: str, *, first: bool = False) -> subprocess.Popen[bytes]:
     # With -c rather than -m: the processes that these start in turn would load the whole module again.
-    command = [sys.executable, "-c", f"from {PROCESSES[name]} import main; main()"]
-    return _popen(command)
+    entrance = "first_main" if first else "main"
+    command = [sys.executable, "-c", f"from {PROCESSES[name]} import {entrance}; {entrance}()"]
+    if name != "jobs":
+        return _popen(command)
+    # Read by the libraries when they are loaded. Several workers are faster than one with several threads.
+    threads = os.environ.get("MIVLO_WORKER_THREADS", "1")
+    environment = os.environ | dict.fromkeys(THREADS, threads)
+    return _popen(command, first=_step_back, stdin=subprocess.PIPE, env=environment)
+
+
+def _let_work(jobs: subprocess.Popen[bytes]) -> None:
+    """Tell the jobs, which have loaded all they need by now, or will have, that the database is in order."""
+    assert jobs.stdin is not None
+    with contextlib.suppress(OSError):  # it has ended meanwhile, and is started again
+        jobs.stdin.write(b"\n")
+        jobs.stdin.flush()
 
 
 def _wait_ready(port: int, monitor_port: int, children: dict[str, subprocess.Popen[bytes]]) -> None:
@@ -302,6 +300,7 @@ def _keep_alive(
             _say("the source has changed; starting its processes again")
             _stop({name: child for name, child in children.items() if name != FRONT_END})
             children.update({name: _spawn(name) for name in PROCESSES})
+            _let_work(children["jobs"])
         ended = [name for name, child in children.items() if child.poll() is not None]
         if not cluster.is_running():
             ended.append(DATABASE)
@@ -315,6 +314,8 @@ def _keep_alive(
                 told.discard(name)
                 if name != DATABASE:
                     children[name] = _spawn_front_end(arguments) if name == FRONT_END else _spawn(name)
+                    if name == "jobs":
+                        _let_work(children[name])
                     continue
                 try:
                     cluster.start()

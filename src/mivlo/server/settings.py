@@ -22,9 +22,13 @@ class Settings(BaseSettings):
     monitor_port: int = 8766
     page_port: int | None = Field(default=None, description="whose pages may ask; our own where not said")
     web: Path | None = Field(default=None, description="built front end; none in server tests")
+    demo_folder: Path | None = Field(default=None, description="made-up session to be loaded once")
     max_import_seconds: float = 1200.0
     max_import_bytes: int = 2 << 30
-    analysis_processes: int = 2
+    workers: int = Field(default=2, description="processes that analyse and render")
+    worker_threads: int = Field(default=1, description="of each of them")
+    foresees: bool = Field(default=True, description="listen in the background to what sessions need")
+    product_bytes: int = Field(default=20 << 30, description="what computed things may take of the disk")
     connect_s: int = Field(default=5, description="within which the database must let us in")
     statement_s: float = Field(default=30.0, description="within which it must answer")
 
@@ -42,6 +46,10 @@ class Settings(BaseSettings):
     def audio_folder(self, audio_id: str) -> Path:
         """Return where one imported file lives; ids are ours, never a user's words."""
         return self.data / "audio" / audio_id
+
+    def product_folder(self, product_id: str) -> Path:
+        """Return where the files of what was computed lie."""
+        return self.data / "products" / product_id
 
     def handover_folder(self, handover_id: str) -> Path:
         """Return where the files of one hand-over are written."""

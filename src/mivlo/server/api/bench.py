@@ -1,27 +1,22 @@
-"""Bench: pictures, spectra, responses and loudness."""
+"""Bench: what this installation can do, and what moves do."""
 
-from typing import Annotated
-
-from fastapi import APIRouter, Path, Query
-from fastapi.responses import FileResponse
+from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from mivlo import __version__
 from mivlo.core.engine.mix import Probe
 from mivlo.core.moves import Move
 from mivlo.core.moves.figures import MoveKind, describe_kinds
+from mivlo.core.responses import Responses, responses
 from mivlo.core.roles import ROLES, Role
 from mivlo.core.spectra.average import AXIS_HZ
-from mivlo.core.spectra.pictures import TILE_COLUMNS, TILE_ROWS, Tile
-from mivlo.server.api.common import Now, Problem
-from mivlo.server.services import strips, views
+from mivlo.core.spectra.pictures import TILE_COLUMNS, TILE_ROWS
+from mivlo.server.api.common import Problem
 from mivlo.server.settings import settings
 
 __all__ = ["router"]
 
 router = APIRouter(prefix="/api", tags=["bench"], responses={404: {"model": Problem}, 422: {"model": Problem}})
-AudioId = Annotated[str, Path(pattern="^[0-9a-f]{32}$")]
-Rate = Annotated[int, Query(ge=44_100, le=96_000)]
 
 
 class About(BaseModel):
@@ -63,64 +58,7 @@ def about() -> About:
     )
 
 
-@router.get("/audio/{audio_id}/waveform")
-def waveform(audio_id: AudioId, columns: Annotated[int, Query(ge=16, le=4000)] = 1200) -> views.Waveform:
-    """Return a track's waveform."""
-    return views.waveform(audio_id, columns)
-
-
-@router.get("/audio/{audio_id}/spectrum")
-def spectrum(
-    audio_id: AudioId, start: Annotated[int, Query()], end: Annotated[int, Query()], sample_rate_hz: Rate
-) -> views.Spectrum:
-    """Return the average spectrum of frames of a track's file."""
-    return views.spectrum(audio_id, max(start, 0), min(end, start + 1200 * sample_rate_hz), sample_rate_hz)
-
-
-@router.get("/audio/{audio_id}/picture/{time_zoom}/{column}/{freq_zoom}/{row}.png", response_class=FileResponse)
-def picture(
-    audio_id: AudioId,
-    time_zoom: Annotated[int, Path(ge=0, le=12)],
-    column: Annotated[int, Path(ge=0, le=100_000)],
-    freq_zoom: Annotated[int, Path(ge=0, le=5)],
-    row: Annotated[int, Path(ge=0, le=31)],
-    sample_rate_hz: Rate,
-) -> FileResponse:
-    """Return one picture of the spectrogram's pyramid; its opacity is the ink."""
-    path = views.picture(audio_id, Tile(time_zoom, column, freq_zoom, row), sample_rate_hz)
-    return FileResponse(path, media_type="image/png", headers={"cache-control": "max-age=31536000, immutable"})
-
-
-@router.get(
-    "/audio/{audio_id}/difference/{before_id}/{time_zoom}/{column}/{freq_zoom}/{row}.png", response_class=FileResponse
-)
-def difference(
-    audio_id: AudioId,
-    before_id: AudioId,
-    time_zoom: Annotated[int, Path(ge=0, le=12)],
-    column: Annotated[int, Path(ge=0, le=100_000)],
-    freq_zoom: Annotated[int, Path(ge=0, le=5)],
-    row: Annotated[int, Path(ge=0, le=31)],
-    sample_rate_hz: Rate,
-) -> FileResponse:
-    """Return the picture of what lies between a sound and what it was before; its opacity is the dB."""
-    path = views.picture(audio_id, Tile(time_zoom, column, freq_zoom, row), sample_rate_hz, before_id=before_id)
-    return FileResponse(path, media_type="image/png", headers={"cache-control": "max-age=31536000, immutable"})
-
-
 @router.post("/response")
-def response(body: Moves) -> views.Responses:
+def response(body: Moves) -> Responses:
     """Return the response in dB of moves in series at the axis' frequencies."""
-    return views.responses(tuple(body.moves), body.sample_rate_hz)
-
-
-@router.get("/sessions/{session_id}/groups/{group_id}/sound")
-def bounce(now: Now, group_id: str) -> views.Bounce:
-    """Return what goes into a group, or into the mix, as an audio to look at."""
-    return views.bounce(now, group_id)
-
-
-@router.get("/sessions/{session_id}/strips/{strip_id}/treated")
-def treated(now: Now, strip_id: str) -> views.Bounce:
-    """Return a track, a group or the mix behind its own moves, as an audio to look at."""
-    return strips.treated(now, strip_id)
+    return responses(tuple(body.moves), body.sample_rate_hz)

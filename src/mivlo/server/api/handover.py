@@ -8,7 +8,6 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 from mivlo.core import settings_list
 from mivlo.core.model import StripBase
 from mivlo.server.api.common import Db, Now, Problem
-from mivlo.server.jobs.queue import enqueue
 from mivlo.server.services import handover
 from mivlo.server.services.handover import HandOver, HandOverRequest
 from mivlo.server.services.state import SessionState
@@ -29,9 +28,7 @@ def list_handovers(session_id: str, db: Db) -> list[HandOver]:
 @router.post("/sessions/{session_id}/handovers", status_code=202)
 def ask_for(session_id: str, body: HandOverRequest, db: Db) -> HandOver:
     """Start to render in the background."""
-    asked = handover.ask_for(db, session_id, body)
-    enqueue(asked.id)
-    return asked
+    return handover.ask_for(db, session_id, body)
 
 
 @router.post("/handovers/{handover_id}/cancel")

@@ -1,24 +1,20 @@
-"""Sessions: list, make, read, edit, undo, redo, drafts to be heard, and the news of changes."""
+"""Sessions: list, make, read, edit, undo, redo, drafts to be heard."""
 
-import asyncio
-import contextlib
 from typing import Annotated
 
-from fastapi import APIRouter, WebSocket
+from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from mivlo.server.api.common import Db, Now, Problem
-from mivlo.server.db.news import changes
 from mivlo.server.services import sessions
 from mivlo.server.services.state import Draft, Edit, Edited, SessionState, SessionSummary, StepInHistory
 from mivlo.server.services.storage import Freed, Storage, delete_audio, delete_session, storage_of
 
-__all__ = ["pass_news_on", "router"]
+__all__ = ["router"]
 
 router = APIRouter(
     prefix="/api/sessions", tags=["sessions"], responses={409: {"model": Problem}, 422: {"model": Problem}}
 )
-_listeners: dict[str, set[asyncio.Queue[int | None]]] = {}
 
 
 class NewSession(BaseModel):
@@ -86,37 +82,3 @@ def remove(session_id: str, db: Db) -> Freed:
 def remove_audio(session_id: str, audio_id: str, db: Db) -> Freed:
     """Delete sound that no track has any more, for good; undo goes no further back than that."""
     return delete_audio(db, session_id, audio_id)
-
-
-@router.websocket("/{session_id}/news")
-async def news(socket: WebSocket, session_id: str) -> None:
-    """Send the revision after each change of a session; null when changes may have been missed: read it anew."""
-    await socket.accept()
-    queue: asyncio.Queue[int | None] = asyncio.Queue()
-    _listeners.setdefault(session_id, set()).add(queue)
-    sending = asyncio.create_task(_send_news(socket, queue))
-    try:
-        while (await socket.receive())["type"] != "websocket.disconnect":
-            pass
-    finally:
-        sending.cancel()
-        _listeners[session_id].discard(queue)
-        if not _listeners[session_id]:
-            del _listeners[session_id]
-
-
-async def _send_news(socket: WebSocket, queue: asyncio.Queue[int | None]) -> None:
-    with contextlib.suppress(RuntimeError):  # the page has gone meanwhile
-        while True:
-            await socket.send_json({"revision": await queue.get()})
-
-
-async def pass_news_on() -> None:
-    """Pass what any process has committed on to the pages that watch it, for good."""
-    async for change in changes():
-        if change is None:
-            for queue in (one for listening in list(_listeners.values()) for one in listening):
-                queue.put_nowait(None)
-        else:
-            for queue in list(_listeners.get(change[0], ())):
-                queue.put_nowait(change[1])

@@ -1,4 +1,4 @@
-"""Connections, and bringing the database to the newest form."""
+"""Connections to the database."""
 
 import time
 from functools import lru_cache
@@ -6,16 +6,14 @@ from importlib import resources
 from typing import Any
 
 import psycopg
-from alembic import command
-from alembic.config import Config
-from sqlalchemy import Engine, create_engine
+from sqlalchemy import Engine, create_engine, text
 from sqlalchemy.orm import Session, sessionmaker
 
 from mivlo.server.settings import settings
 
 LATE_S = 1.0  # a server that still runs says by itself that a statement took too long
 
-__all__ = ["alembic_config", "engine", "migrate", "open_db"]
+__all__ = ["engine", "is_newest", "open_db"]
 
 
 class PatientConnection(psycopg.Connection[Any]):
@@ -53,17 +51,11 @@ def open_db() -> Session:
     return sessionmaker(engine(), expire_on_commit=False)()
 
 
-def alembic_config() -> Config:
-    """Return Alembic's configuration without a file of its own."""
-    config = Config()
-    config.set_main_option("script_location", str(resources.files("mivlo.server.db") / "migrations"))
-    config.set_main_option("path_separator", "os")
-    return config
-
-
-def migrate() -> None:
-    """Bring the database to the newest form."""
-    with engine().begin() as connection:
-        config = alembic_config()
-        config.attributes["connection"] = connection
-        command.upgrade(config, "head")
+def is_newest() -> bool:
+    """Tell whether the database has the newest form; what brings it there takes longer to load than this."""
+    folder = resources.files("mivlo.server.db") / "migrations" / "versions"
+    newest = max(one.name.partition("_")[0] for one in folder.iterdir() if one.name.endswith(".py"))
+    with engine().connect() as connection:
+        if connection.scalar(text("SELECT to_regclass('alembic_version')")) is None:
+            return False
+        return bool(connection.scalar(text("SELECT version_num FROM alembic_version")) == newest)

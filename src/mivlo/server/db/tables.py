@@ -8,7 +8,10 @@ from sqlalchemy import BigInteger, DateTime, ForeignKey, MetaData, Text, UniqueC
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
-__all__ = ["AudioRow", "Base", "ChangeRow", "DraftRow", "EditRow", "HandOverRow", "SessionRow", "StripRow", "new_id"]
+__all__ = [
+    "AudioRow", "Base", "ChangeRow", "DraftRow", "EditRow", "ProductNeedRow", "ProductRow", "ProductWantRow",
+    "SessionRow", "StripRow", "new_id",
+]  # fmt: skip
 
 
 def new_id() -> str:
@@ -111,17 +114,50 @@ class DraftRow(Base):
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
 
-class HandOverRow(Base):
-    """A rendering job and its files."""
+class ProductRow(Base):
+    """Something that is computed once, or rendered: its status while it is under way, and what came of it.
 
-    __tablename__ = "handover"
+    `id` is made of all that the result hangs on; of a hand-over it is its own. While it is to be computed, `params`
+    holds its figures. `audio_ids` are the files that it was made from.
+    """
 
-    id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
+    __tablename__ = "product"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
     session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"), index=True)
-    request: Mapped[dict[str, Any]]
-    status: Mapped[str] = mapped_column(default="waiting")
+    strip_id: Mapped[str | None]
+    kind: Mapped[str]
+    params: Mapped[str]
+    audio_ids: Mapped[list[Any]] = mapped_column(default=list)
+    status: Mapped[str]  # waiting, running, done, failed, cancelled
+    priority: Mapped[int]
+    foreseen: Mapped[bool] = mapped_column(default=False)  # the session needs it, whether anybody asks or not
     progress: Mapped[float] = mapped_column(default=0.0)
-    message: Mapped[str] = mapped_column(default="")
-    files: Mapped[list[Any]] = mapped_column(default=list)
+    worker: Mapped[str | None]
+    tries: Mapped[int] = mapped_column(default=0)
     cancel_requested: Mapped[bool] = mapped_column(default=False)
+    code: Mapped[str | None]  # of what went wrong
+    reason: Mapped[str | None]
+    result: Mapped[str | None]
+    bytes: Mapped[int] = mapped_column(default=0)
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+    ended_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
+    used_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class ProductNeedRow(Base):
+    """A product that waits for another one, which is not there yet."""
+
+    __tablename__ = "product_need"
+
+    product_id: Mapped[str] = mapped_column(ForeignKey("product.id", ondelete="CASCADE"), primary_key=True)
+    need_id: Mapped[str] = mapped_column(ForeignKey("product.id", ondelete="CASCADE"), primary_key=True, index=True)
+
+
+class ProductWantRow(Base):
+    """Somebody who waits for a product that is not there yet: a page, or what plays to one."""
+
+    __tablename__ = "product_want"
+
+    product_id: Mapped[str] = mapped_column(ForeignKey("product.id", ondelete="CASCADE"), primary_key=True)
+    wanter: Mapped[str] = mapped_column(primary_key=True, index=True)

@@ -16,11 +16,12 @@ from mivlo.core.engine.warm_up import warm_up
 from mivlo.core.errors import MivloError
 from mivlo.core.treatment import explain_validation
 from mivlo.server.access import LocalOnly
-from mivlo.server.db.news import changes
+from mivlo.server.db.news import Revised, told
+from mivlo.server.monitor import measuring
 from mivlo.server.monitor.held import HeldSessions
 from mivlo.server.monitor.messages import from_page
 from mivlo.server.monitor.page import NO_DATABASE, Page
-from mivlo.server.services.pool import close_pool, start_pool_soon
+from mivlo.server.services import waiting
 from mivlo.server.serving import serve_on_loopback
 from mivlo.server.settings import settings
 
@@ -33,12 +34,10 @@ _pages: set[Page] = set()
 
 @contextlib.asynccontextmanager
 async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
-    # The processes that measure: in this one, nothing but sound may hold the interpreter's lock.
-    start_pool_soon(asyncio.get_running_loop())
     news = asyncio.create_task(_pass_news_on())
     yield
     news.cancel()
-    close_pool()
+    measuring.close()
 
 
 app = FastAPI(title="Mivlo monitor", lifespan=_lifespan, docs_url=None, redoc_url=None)
@@ -47,10 +46,13 @@ _sessions = HeldSessions()
 
 async def _pass_news_on() -> None:
     """Let pages go on with what anybody has changed, for good."""
-    async for change in changes():
+    async for one in told():
+        waiting.hear(one)
         for page in list(_pages):
-            if change is None or page.session_id == change[0]:
-                page.renew(None if change is None else change[1])
+            if one is None:
+                page.renew(None)
+            elif isinstance(one, Revised) and page.session_id == one.session_id:
+                page.renew(one.revision)
 
 
 @app.websocket("/monitor")
@@ -62,11 +64,11 @@ async def monitor(socket: WebSocket) -> None:
     try:
         with contextlib.suppress(WebSocketDisconnect):  # while something is sent
             while True:
-                told = await socket.receive()
-                if told["type"] == "websocket.disconnect":
+                heard = await socket.receive()
+                if heard["type"] == "websocket.disconnect":
                     break
                 try:
-                    await page.take(from_page.validate_json(told.get("text") or ""))
+                    await page.take(from_page.validate_json(heard.get("text") or ""))
                 except ValidationError as error:
                     await page.refuse(explain_validation(error))
                 except (MivloError, OSError) as error:

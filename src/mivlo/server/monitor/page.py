@@ -16,12 +16,14 @@ from mivlo.core.errors import MivloError
 from mivlo.core.level_match import LevelMatch
 from mivlo.core.model import Session
 from mivlo.core.model.intents import apply_all
+from mivlo.server.db.tables import new_id
 from mivlo.server.monitor.changes import Changes
 from mivlo.server.monitor.held import HeldSessions, draft_of
-from mivlo.server.monitor.messages import Held, Late, Listen, Match, Play, Problem, Stop
-from mivlo.server.monitor.player import Change, LivePlay, Message, measure_spectra
-from mivlo.server.services.level_match import level_match
-from mivlo.server.services.pool import submit
+from mivlo.server.monitor.measuring import submit
+from mivlo.server.monitor.messages import Held, Late, Listen, Match, Play, Problem, Spectra, Stop
+from mivlo.server.monitor.player import Change, LivePlay, Message
+from mivlo.server.monitor.spectra import measured_levels
+from mivlo.server.services.level_match import give_up, level_match
 from mivlo.server.services.state import Draft, SessionState
 
 __all__ = ["NO_DATABASE", "Page"]
@@ -49,6 +51,7 @@ class Page:
         self._tasks: set[asyncio.Task[None]] = set()
         self._renewing: asyncio.Task[None] | None = None
         self._measuring = False
+        self._wanter = f"sound {new_id()}"
         self._spectra: asyncio.Task[None] | None = None
 
     @property
@@ -89,6 +92,7 @@ class Page:
         self._change_over(None)
         for task in self._tasks:
             task.cancel()
+        self._leaving = asyncio.create_task(self._give_up())
 
     async def say(self, messages: Iterable[Message]) -> None:
         """Send messages and sound. Raises `WebSocketDisconnect` where the page has gone."""
@@ -183,6 +187,8 @@ class Page:
         question = match_question(state, listening, end_frame=state.end_frame())
         if question == self._question:
             return
+        if self._measuring:  # what is not asked any more need not be measured
+            self._begin(self._give_up(self._question, state.sample_rate_hz))
         self._question = question
         if question is not None and not self._measuring:
             self._measuring = True
@@ -196,7 +202,13 @@ class Page:
             await self._tell_match()
             while self._question is not None:
                 question, subject = self._question, self._subject
-                measured = await asyncio.to_thread(level_match, question, sample_rate_hz=sample_rate_hz)
+                try:
+                    measured = await asyncio.to_thread(
+                        level_match, question, session_id=self.session_id or "", sample_rate_hz=sample_rate_hz,
+                        wanter=self._wanter,
+                    )  # fmt: skip
+                except LookupError:  # given up, since something else was asked by then
+                    continue
                 if subject == self._subject:
                     self._match = measured
                 if question == self._question:
@@ -208,6 +220,10 @@ class Page:
         if held is not None:
             await self._apply(held)
 
+    async def _give_up(self, question: MatchQuestion | None = None, sample_rate_hz: int = 0) -> None:
+        with contextlib.suppress(SQLAlchemyError):
+            await asyncio.to_thread(give_up, self._wanter, question, sample_rate_hz=sample_rate_hz)
+
     async def _tell_match(self) -> None:
         asked = self._asked
         seq = asked.seq if isinstance(asked, Listen) else 0
@@ -218,9 +234,9 @@ class Page:
         due = play.spectra_due()
         if due is not None:
             track_id, before, after = due
-            measured = submit(measure_spectra, track_id, before, after, play.sample_rate_hz)
-            spectra: Message = await asyncio.wrap_future(measured)
-            await self.say([spectra])
+            measured = submit(measured_levels, (before, after), play.sample_rate_hz)
+            before_db, after_db = await asyncio.wrap_future(measured)
+            await self.say([Spectra(track_id=track_id, before_db=before_db, after_db=after_db)])
 
     def _change_over(self, play: LivePlay | None) -> None:
         """End what is rendered ahead for one play, and begin it for the next, in a thread that waits for no message."""

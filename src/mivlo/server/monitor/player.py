@@ -18,7 +18,6 @@ from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError
 from mivlo.core.k_weighting import power_to_lufs
 from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
-from mivlo.core.spectra.average import band_levels
 from mivlo.core.units import Array
 from mivlo.server.monitor.messages import (
     Applied,
@@ -30,13 +29,12 @@ from mivlo.server.monitor.messages import (
     MoveGain,
     NonFinite,
     Play,
-    Spectra,
     pack_sound,
 )  # fmt: skip
 from mivlo.server.monitor.queue import QueueLength
 from mivlo.server.monitor.reach import Reach
 
-__all__ = ["Change", "LivePlay", "measure_spectra"]
+__all__ = ["Change", "LivePlay"]
 
 CHUNK_FRAMES = 512
 LONG_QUEUE_MS, LONG_CHUNK_FRAMES = 100.0, 2_048  # a queue is long where time is short: fewer, larger chunks
@@ -338,11 +336,3 @@ class LivePlay:
                 raise NotFoundError(f"audio {audio_id!r:.80} is not there")
             self._sources[audio_id] = open_source(path)
         return self._sources[audio_id]
-
-
-def measure_spectra(track_id: str, before: Array32, after: Array32, sample_rate_hz: int) -> Spectra:
-    """Return the spectra of a stretch (runs in a process of its own, beside the sound)."""
-    levels = [
-        np.round(band_levels(x.astype(np.float64), sample_rate_hz=sample_rate_hz), 1).tolist() for x in (before, after)
-    ]
-    return Spectra(track_id=track_id, before_db=levels[0], after_db=levels[1])

@@ -8,7 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mivlo.server.db.tables import SessionRow, new_id
-from mivlo.server.services.imports import import_audio
+from mivlo.server.services.imports import Incoming, audio_row, take_in
 from mivlo.server.services.sessions import add_track, create_session
 from mivlo.server.settings import settings
 
@@ -30,7 +30,9 @@ def load_demo(db: Session, folder: Path) -> None:
     for track in plan["tracks"]:
         copy = incoming / new_id()
         shutil.copyfile(folder / "tracks" / track["file"], copy)
-        audio = import_audio(session.id, session.sample_rate_hz, copy, name=track["file"])
+        rate_hz = session.sample_rate_hz
+        file = Incoming(audio_id=new_id(), path=copy, rate_hz=rate_hz, name=track["file"])
+        audio = audio_row(session.id, take_in(file, settings().import_limits))
         add_track(
             db, audio, name=track["name"], role=track["role"], start_frame=track["start_frame"],
             gain_db=track["gain_db"], pan=track["pan"],

@@ -1,35 +1,41 @@
-"""Handing over: what may be asked for, and the rendering itself (in the job process)."""
+"""Handing over: what may be asked for, and the rendering itself (in a job process)."""
 
 import shutil
 import tempfile
 import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path, PurePath
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from mivlo.core.analyses.base import Need
+from mivlo.core.analyses.loudness import needs_of_match
+from mivlo.core.analyses.mix_comparison import match_of_mix
 from mivlo.core.audiofile import FileSource, OutputFormat, inspect_audio, resample_to_store, write_blocks
+from mivlo.core.engine.listening import Listening, MatchQuestion, match_question
 from mivlo.core.engine.mix import Mix, mix_of_session
 from mivlo.core.engine.render import render_mix, render_track
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
+from mivlo.core.level_match import matched
 from mivlo.core.model import Track
 from mivlo.core.units import Array, db_to_gain
-from mivlo.server.db.tables import HandOverRow, new_id
+from mivlo.server.db.tables import ProductRow, new_id
 from mivlo.server.services.imports import ORIGINAL, stored_path
-from mivlo.server.services.level_match import level_match_of_mix, level_match_of_strip
+from mivlo.server.services.products import Priority, Wanted, cancel, want
 from mivlo.server.services.sessions import read_session
 from mivlo.server.services.state import SessionState
 from mivlo.server.settings import settings
 
 __all__ = [
     "ALL_FILES",
-    "CancelledError",
+    "HAND_OVER",
     "HandOver",
     "HandOverFile",
+    "HandOverFiles",
     "HandOverRequest",
     "ask_for",
     "file_path",
@@ -38,13 +44,11 @@ __all__ = [
     "request_cancel",
 ]
 
+HAND_OVER = "hand-over"
 Report = Callable[[float], None]
+Results = Callable[[Need], Any]
 ALL_FILES = "all.zip"
 SUFFIXES: dict[OutputFormat, str] = {"wav-24": ".wav", "wav-float": ".wav", "flac-24": ".flac"}
-
-
-class CancelledError(Exception):
-    """The user does not want the files any more."""
 
 
 class HandOverRequest(BaseModel):
@@ -69,6 +73,12 @@ class HandOverFile(BaseModel):
     clipped_samples: int
 
 
+class HandOverFiles(BaseModel):
+    """All finished files of a hand-over."""
+
+    files: list[HandOverFile]
+
+
 class HandOver(BaseModel):
     """A hand-over and how far it is."""
 
@@ -81,7 +91,7 @@ class HandOver(BaseModel):
 
 
 def ask_for(db: Session, session_id: str, request: HandOverRequest) -> HandOver:
-    """Write a hand-over down, for the job process to find.
+    """Write a hand-over down, for a worker to find; somebody waits for it.
 
     Raises
     ------
@@ -92,54 +102,58 @@ def ask_for(db: Session, session_id: str, request: HandOverRequest) -> HandOver:
     if request.what == "tracks":
         _chosen(state, request)
     _stretch(state, request)
-    row = HandOverRow(
-        id=new_id(), session_id=session_id, request=request.model_dump(mode="json"), status="waiting", progress=0.0,
-        message="", files=[], cancel_requested=False,
-    )  # fmt: skip
-    db.add(row)
+    wanted = Wanted(new_id(), HAND_OVER, session_id, None, request.model_dump_json())
+    row = want(db, wanted, priority=Priority.WAITED_FOR)
     db.commit()
     return _as_model(row)
 
 
 def list_handovers(db: Session, session_id: str) -> list[HandOver]:
     """Return a session's hand-overs, newest first."""
-    query = select(HandOverRow).where(HandOverRow.session_id == session_id).order_by(HandOverRow.created_at.desc())
-    return [_as_model(row) for row in db.scalars(query.limit(50))]
+    query = select(ProductRow).where(ProductRow.session_id == session_id, ProductRow.kind == HAND_OVER)
+    return [_as_model(row) for row in db.scalars(query.order_by(ProductRow.created_at.desc()).limit(50))]
 
 
 def request_cancel(db: Session, handover_id: str) -> HandOver:
     """Ask the job to stop; one that still waits is cancelled at once."""
-    row = db.get(HandOverRow, handover_id, with_for_update=True)
-    if row is None:
+    row = db.get(ProductRow, handover_id, with_for_update=True)
+    if row is None or row.kind != HAND_OVER:
         raise NotFoundError(f"hand-over {handover_id} is not there")
-    row.cancel_requested = True
-    if row.status == "waiting":
-        row.status = "cancelled"
+    cancel(db, row)
     db.commit()
     return _as_model(row)
 
 
 def file_path(db: Session, handover_id: str, index: int | None) -> tuple[Path, str]:
     """Return a finished file (or, for None, all of them as a zip) and its name for the user."""
-    row = db.get(HandOverRow, handover_id)
-    if row is None or row.status != "done":
+    row = db.get(ProductRow, handover_id)
+    if row is None or row.kind != HAND_OVER or row.status != "done":
         raise NotFoundError(f"hand-over {handover_id} has no finished files")
+    files = _as_model(row).files
     folder = settings().handover_folder(handover_id)
     if index is None:
         if not (folder / ALL_FILES).is_file():  # of one file it is made when somebody wants it
-            _zip(folder, [HandOverFile.model_validate(file) for file in row.files])
+            _zip(folder, files)
         return folder / ALL_FILES, "mivlo tracks.zip"
-    if not 0 <= index < len(row.files):
+    if not 0 <= index < len(files):
         raise NotFoundError(f"file {index} of hand-over {handover_id} is not there")
-    return folder / f"{index}", str(row.files[index]["name"])
+    return folder / f"{index}", files[index].name
 
 
-def render_all(state: SessionState, request: HandOverRequest, folder: Path, report: Report) -> list[HandOverFile]:
-    """Write all files into a folder as 0, 1, ... and together as a zip; `report` may raise CancelledError."""
+def render_all(
+    state: SessionState, request: HandOverRequest, folder: Path, report: Report, results: Results
+) -> HandOverFiles:  # fmt: skip
+    """Write all files into a folder as 0, 1, ... and together as a zip.
+
+    Parameters
+    ----------
+    report : is told how much is done; what it raises ends the work
+    results : returns the results of analyses, of which levels are matched
+    """
     shutil.rmtree(folder, ignore_errors=True)  # what a killed job left half-way
     folder.mkdir(parents=True)
     if request.what == "mix":
-        files = [_render_mix(state, request, folder / "0", report)]
+        files = [_render_mix(state, request, folder / "0", report, results)]
     else:
         tracks = _chosen(state, request)
         files = []
@@ -149,10 +163,11 @@ def render_all(state: SessionState, request: HandOverRequest, folder: Path, repo
             def share(part: float, index: int = index) -> None:
                 report((index + part) / len(tracks))
 
-            files.append(_render_track(state, track, request, folder / f"{index}", name, share))
+            gain = _track_gain(state, track, request, results)
+            files.append(_render_track(state, track, request, folder / f"{index}", name, share, gain))
     if len(files) > 1:
         _zip(folder, files)
-    return files
+    return HandOverFiles(files=files)
 
 
 def _zip(folder: Path, files: list[HandOverFile]) -> None:
@@ -164,14 +179,13 @@ def _zip(folder: Path, files: list[HandOverFile]) -> None:
 
 
 def _render_track(
-    state: SessionState, track: Track, request: HandOverRequest, path: Path, name: str, report: Report
-) -> HandOverFile:
+    state: SessionState, track: Track, request: HandOverRequest, path: Path, name: str, report: Report, gain: float
+) -> HandOverFile:  # fmt: skip
     """Render one track from its original file at the file's own rate."""
     original = FileSource(settings().audio_folder(track.audio_id) / ORIGINAL)
     try:
         rate = original.sample_rate_hz
         start, end = _file_range(state, track, request, rate, original.n_frames)
-        gain = _track_gain(state, track, request)
         treated = track.ledger_on and any(entry.move.on for entry in track.ledger)
         with tempfile.TemporaryDirectory(dir=path.parent) as scratch:
             sources = _SourcesAtRate(rate, {track.audio_id: original}, Path(scratch))
@@ -214,12 +228,14 @@ class _SourcesAtRate:
         return open_source(target)
 
 
-def _render_mix(state: SessionState, request: HandOverRequest, path: Path, report: Report) -> HandOverFile:
+def _render_mix(
+    state: SessionState, request: HandOverRequest, path: Path, report: Report, results: Results
+) -> HandOverFile:  # fmt: skip
     start, end = _stretch(state, request)
     mix = mix_of_session(state)
     if request.faders is False:
         mix = _faders_at_zero(mix)
-    gain = db_to_gain(_mix_match_db(state)) if request.level_match is not False else 1.0
+    gain = db_to_gain(_match_db(state, match_of_mix(state), results)) if request.level_match is not False else 1.0
     blocks = render_mix(
         mix, lambda audio_id: open_source(stored_path(audio_id)), start=start, end=end,
         sample_rate_hz=state.sample_rate_hz,
@@ -237,18 +253,21 @@ def _faders_at_zero(mix: Mix) -> Mix:
     return mix.model_copy(update={"tracks": tracks})
 
 
-def _mix_match_db(state: SessionState) -> float:
-    """Return by how much the treated mix is turned down to be no louder than with every ledger off."""
-    return level_match_of_mix(state).match_after_db
+def _match_db(state: SessionState, question: MatchQuestion, results: Results) -> float:
+    """Return by how much what is treated is turned down to be no louder than it was before."""
+    before, after = (results(need) for need in needs_of_match(question, state.sample_rate_hz))
+    return matched(before, after).match_after_db
 
 
-def _track_gain(state: SessionState, track: Track, request: HandOverRequest) -> float:
+def _track_gain(state: SessionState, track: Track, request: HandOverRequest, results: Results) -> float:
     """Return the linear gain of a handed-over track: polarity always, fader and match where asked for."""
     gain = -1.0 if track.polarity_flipped else 1.0
     if request.faders:
         gain *= db_to_gain(track.gain_db)
     if request.level_match:
-        gain *= db_to_gain(level_match_of_strip(state, track.id).match_after_db)
+        question = match_question(state, Listening(strip_id=track.id, alone=True), end_frame=state.end_frame())
+        assert question is not None
+        gain *= db_to_gain(_match_db(state, question, results))
     return gain
 
 
@@ -310,5 +329,8 @@ def _unused(name: str, taken: set[str]) -> str:
     return candidate
 
 
-def _as_model(row: HandOverRow) -> HandOver:
-    return HandOver.model_validate({name: getattr(row, name) for name in HandOver.model_fields})
+def _as_model(row: ProductRow) -> HandOver:
+    request = HandOverRequest.model_validate_json(row.params)
+    files = HandOverFiles.model_validate_json(row.result).files if row.result else []
+    told = {"id": row.id, "status": row.status, "progress": row.progress, "message": row.reason or ""}
+    return HandOver.model_validate({**told, "request": request, "files": files})

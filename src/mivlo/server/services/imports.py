@@ -1,46 +1,104 @@
 """Taking files in: checked, kept as they came, converted to the session's rate."""
 
+import json
 import shutil
 from pathlib import Path
 
-from mivlo.core.audiofile import AudioFileInfo, ImportLimits, inspect_audio, resample_to_store, sha256_of
+from pydantic import BaseModel
+
+from mivlo.core.analyses.rendered import SAMPLES
+from mivlo.core.audiofile import ImportLimits, inspect_audio, resample_to_store, sha256_of
 from mivlo.core.errors import AudioFileError, NotFoundError
+from mivlo.core.model import Audio
+from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import AudioRow, new_id
-from mivlo.server.services.pool import in_pool
-from mivlo.server.services.state import Audio
+from mivlo.server.services.products import Priority, Wanted, want
+from mivlo.server.services.waiting import ended
 from mivlo.server.settings import settings
 
-__all__ = ["ORIGINAL", "STORED", "import_audio", "stored_path"]
+__all__ = ["ORIGINAL", "TAKE_IN", "Incoming", "audio_row", "import_audio", "stored_path", "take_in"]
 
-ORIGINAL, STORED = "original", "session.npy"
+ORIGINAL = "original"
+TAKE_IN = "take-in"  # a job like an analysis; its result is what the file is
+
+
+class Incoming(BaseModel):
+    """A file that has arrived, under the id that its sound will have."""
+
+    audio_id: str
+    path: Path
+    rate_hz: int
+    name: str
+
+
+class TakenIn(BaseModel):
+    """What a file is, and what it has become."""
+
+    audio: Audio
+    sha256: str
 
 
 def stored_path(audio_id: str) -> Path:
-    """Return where an audio's samples at the session's rate are; raises NotFoundError for what is not an id of ours."""
+    """Return where samples at the session's rate are, of a file or of what was rendered; raises NotFoundError."""
     if not (len(audio_id) == 32 and audio_id.isalnum()):
         raise NotFoundError(f"audio {audio_id!r:.80} is not an id")
-    path = settings().audio_folder(audio_id) / STORED
-    if not path.is_file():
-        raise NotFoundError(f"audio {audio_id} is not there")
-    return path
+    for folder in (settings().audio_folder(audio_id), settings().product_folder(audio_id)):
+        if (folder / SAMPLES).is_file():
+            return folder / SAMPLES
+    raise NotFoundError(f"audio {audio_id} is not there")
 
 
 def import_audio(session_id: str, rate_hz: int, incoming: Path, *, name: str) -> AudioRow:
-    """Take one file in; `incoming` is moved away.
+    """Let one file be taken in by the workers, before all else; `incoming` is moved away.
 
     Raises
     ------
     AudioFileError: what cannot be taken in, with its reason
     """
-    audio_id = new_id()
-    folder = settings().audio_folder(audio_id)
+    file = Incoming(audio_id=new_id(), path=incoming, rate_hz=rate_hz, name=name)
+    wanted = Wanted(file.audio_id, TAKE_IN, session_id, None, file.model_dump_json())
+    with open_db() as db:
+        want(db, wanted, priority=Priority.WAITED_FOR)
+        db.commit()
+    row = ended(file.audio_id)
+    with open_db() as db:
+        db.delete(row)
+        db.commit()
+    if row.status != "done" or row.result is None:
+        raise AudioFileError(row.reason or f"{name}: cannot be taken in")
+    return audio_row(session_id, TakenIn.model_validate_json(row.result))
+
+
+def audio_row(session_id: str, taken: TakenIn) -> AudioRow:
+    """Return what is noted of a file that was taken in."""
+    audio = taken.audio
+    return AudioRow(id=audio.id, session_id=session_id, sha256=taken.sha256, facts=json.loads(audio.model_dump_json()))
+
+
+def take_in(file: Incoming, limits: ImportLimits) -> TakenIn:
+    """Check, convert and keep one file; leaves nothing behind where it cannot.
+
+    Raises
+    ------
+    AudioFileError: what cannot be taken in, with its reason
+    """
+    folder = settings().audio_folder(file.audio_id)
+    shutil.rmtree(folder, ignore_errors=True)  # what a killed worker left
+    info = inspect_audio(file.path, limits=limits, name=file.name)
     try:
-        info, n_frames, sha256 = in_pool(_take_in, incoming, folder, settings().import_limits, rate_hz, name)
+        folder.mkdir(parents=True)
+        n_frames = resample_to_store(file.path, folder / SAMPLES, info=info, rate_hz=file.rate_hz, name=file.name)
+        sha256 = sha256_of(file.path)
+        shutil.move(file.path, folder / ORIGINAL)
     except OSError as error:
-        raise AudioFileError(f"{name}: cannot be stored ({error.strerror or error})") from error
-    facts = Audio(
-        id=audio_id,
-        original_name=name[-255:],
+        shutil.rmtree(folder, ignore_errors=True)
+        raise AudioFileError(f"{file.name}: cannot be stored ({error.strerror or error})") from error
+    except BaseException:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+    audio = Audio(
+        id=file.audio_id,
+        original_name=file.name[-255:],
         format=info.format,
         subtype=info.subtype,
         original_rate_hz=info.sample_rate_hz,
@@ -48,20 +106,4 @@ def import_audio(session_id: str, rate_hz: int, incoming: Path, *, name: str) ->
         n_channels=info.n_channels,
         n_frames=n_frames,
     )
-    return AudioRow(id=audio_id, session_id=session_id, sha256=sha256, facts=facts.model_dump(mode="json"))
-
-
-def _take_in(
-    incoming: Path, folder: Path, limits: ImportLimits, rate_hz: int, name: str
-) -> tuple[AudioFileInfo, int, str]:
-    """Check, convert and keep one file; leaves nothing behind where it cannot (runs in an analysis process)."""
-    info = inspect_audio(incoming, limits=limits, name=name)
-    folder.mkdir(parents=True)
-    try:
-        n_frames = resample_to_store(incoming, folder / STORED, info=info, rate_hz=rate_hz, name=name)
-        sha256 = sha256_of(incoming)
-        shutil.move(incoming, folder / ORIGINAL)
-    except BaseException:
-        shutil.rmtree(folder, ignore_errors=True)
-        raise
-    return info, n_frames, sha256
+    return TakenIn(audio=audio, sha256=sha256)

@@ -1,62 +1,50 @@
-"""Measuring what level matches and guards go by, in the analysis processes; equal questions are measured once."""
+"""What level matches and guards go by, measured by the workers like all that is analysed."""
 
-from concurrent.futures import ThreadPoolExecutor
-from functools import lru_cache
-from pathlib import Path
+from mivlo.core.analyses.loudness import needs_of_match
+from mivlo.core.engine.listening import MatchQuestion
+from mivlo.core.errors import MivloError
+from mivlo.core.level_match import LevelMatch, Loudness, matched
+from mivlo.server.db.engine import open_db
+from mivlo.server.services.products import Priority, drop, want, wanted_of
+from mivlo.server.services.waiting import ended
 
-from mivlo.core.engine.listening import Listening, MatchQuestion, Together, match_question
-from mivlo.core.engine.mix import Mix
-from mivlo.core.engine.render import render_mix
-from mivlo.core.engine.source import open_source
-from mivlo.core.level_match import LevelMatch, Loudness, loudness_of, matched
-from mivlo.server.services.imports import STORED
-from mivlo.server.services.pool import in_pool
-from mivlo.server.services.state import SessionState
-from mivlo.server.settings import settings
-
-__all__ = ["level_match", "level_match_of_mix", "level_match_of_strip"]
+__all__ = ["FailedError", "give_up", "level_match"]
 
 
-def level_match(question: MatchQuestion, *, sample_rate_hz: int) -> LevelMatch:
-    """Return how loud two ways of listening are, and what makes them equal."""
+class FailedError(MivloError):
+    """What was asked could not be computed; `code` says how, as errors of the core do."""
 
-    def measured(mix: Mix) -> Loudness:
-        return _loudness_of(mix, question.start, question.end, sample_rate_hz)
-
-    with ThreadPoolExecutor(2) as both:
-        before, after = both.map(measured, (question.without, question.within))
-    return matched(before, after)
+    def __init__(self, code: str, message: str) -> None:
+        super().__init__(message)
+        self.code = code
 
 
-def level_match_of_strip(state: SessionState, strip_id: str) -> LevelMatch:
-    """Return the level match of a strip's ledger, listened to alone."""
-    return _level_match(state, Listening(strip_id=strip_id, alone=True))
+def level_match(question: MatchQuestion, *, session_id: str, sample_rate_hz: int, wanter: str) -> LevelMatch:
+    """Return how loud two ways of listening are, and what makes them equal; waits until that is measured.
+
+    Raises
+    ------
+    MivloError: what cannot be measured, and why
+    LookupError: it was given up meanwhile
+    """
+    needs = needs_of_match(question, sample_rate_hz)
+    with open_db() as db:
+        for need in needs:
+            one = wanted_of(session_id, None, need.analysis, need.params)
+            want(db, one, priority=Priority.WAITED_FOR, wanter=wanter)
+        db.commit()
+    rows = [ended(need.key) for need in needs]
+    for row in rows:
+        if row.status == "failed":
+            raise FailedError(row.code or MivloError.code, row.reason or "it could not be measured")
+        if row.status == "cancelled":
+            raise LookupError(f"product {row.id} was given up")
+    return matched(*(Loudness.model_validate_json(row.result or "") for row in rows))
 
 
-def level_match_of_mix(state: SessionState) -> LevelMatch:
-    """Return the level match of all ledgers, over the whole mix."""
-    return _level_match(state, Listening(together=Together(compares="all-moves")))
-
-
-def _level_match(state: SessionState, listening: Listening) -> LevelMatch:
-    question = match_question(state, listening, end_frame=state.end_frame())
-    assert question is not None
-    return level_match(question, sample_rate_hz=state.sample_rate_hz)
-
-
-@lru_cache(maxsize=512)
-def _loudness_of(mix: Mix, start: int, end: int, sample_rate_hz: int) -> Loudness:
-    return in_pool(_loudness, str(settings().data / "audio"), mix, start, end, sample_rate_hz)
-
-
-def _loudness(audio_folder: str, mix: Mix, start: int, end: int, sample_rate_hz: int) -> Loudness:
-    if end <= start:
-        return Loudness(loudness_lufs=None, true_peak_db=None)
-    blocks = render_mix(
-        mix,
-        lambda audio_id: open_source(Path(audio_folder) / audio_id / STORED),
-        start=start,
-        end=end,
-        sample_rate_hz=sample_rate_hz,
-    )
-    return loudness_of(blocks, sample_rate_hz=sample_rate_hz)
+def give_up(wanter: str, question: MatchQuestion | None = None, *, sample_rate_hz: int = 0) -> None:
+    """Note that somebody does not wait any more for a level match (None: for anything)."""
+    needs = None if question is None else [need.key for need in needs_of_match(question, sample_rate_hz)]
+    with open_db() as db:
+        drop(db, wanter, needs)
+        db.commit()

@@ -4,15 +4,16 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from pydantic import ValidationError
-from sqlalchemy import delete, func, select, text
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as Database
 
 from mivlo.core.errors import ConflictError, MivloError, NotFoundError, ParameterError
 from mivlo.core.model import Group, Session, Strip, Track
 from mivlo.core.model.intents import apply_all
 from mivlo.core.treatment import explain_validation
-from mivlo.server.db.news import CHANNEL
+from mivlo.server.db.news import Revised, tell
 from mivlo.server.db.tables import AudioRow, ChangeRow, DraftRow, EditRow, SessionRow, StripRow, new_id
+from mivlo.server.services.products import enqueue_listening
 from mivlo.server.services.state import (
     Draft,
     Edit,
@@ -41,6 +42,7 @@ __all__ = [
 STRIP_SCHEMA = 1
 OF_SESSION = ("name", "loop_start_frame", "loop_end_frame", "sections", "right_of_way")
 DRAFTS_KEPT = 20
+LISTENS_AFTER_S = 1.0  # a fader that is nudged on and on is listened to once
 Patch = dict[str, Any]
 REFUSALS: dict[str, type[MivloError]] = {
     error.code: error for error in (ConflictError, NotFoundError, ParameterError, MivloError)
@@ -230,7 +232,8 @@ def _once(db: Database, session_id: str, edit_id: str, author: str, make: Callab
         db.commit()
         raise
     db.add(EditRow(id=edit_id, session_id=session_id, author=author, revision=row.revision, refusal=None))
-    db.execute(text("SELECT pg_notify(:channel, :news)"), {"channel": CHANNEL, "news": f"{row.id} {row.revision}"})
+    tell(db, Revised(session_id=row.id, revision=row.revision))
+    enqueue_listening(db, row.id, delay_s=LISTENS_AFTER_S)
     db.flush()
     answer = Edited(edit_id=edit_id, revision=row.revision, session=_state(db, row))
     db.commit()

@@ -4,26 +4,13 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from mivlo.core.model import Frozen, Session, Track
+from mivlo.core.model import Frozen, RecordedSession
 from mivlo.core.model.intents import AnyIntent
 
-__all__ = ["Audio", "Draft", "Edit", "Edited", "SessionState", "SessionSummary", "StepInHistory", "Undoable"]
+__all__ = ["Draft", "Edit", "Edited", "SessionState", "SessionSummary", "StepInHistory", "Undoable"]
 
 EditId = Annotated[str, Field(pattern="^[0-9a-f]{32}$")]
 Author = Literal["engineer"]  # so far there is one
-
-
-class Audio(Frozen):
-    """What an imported file is, and its length at the session's rate."""
-
-    id: str
-    original_name: str
-    format: str
-    subtype: str
-    original_rate_hz: int
-    original_frames: int
-    n_channels: int
-    n_frames: int
 
 
 class SessionSummary(Frozen):
@@ -43,22 +30,13 @@ class Undoable(Frozen):
     label: str
 
 
-class SessionState(Session):
-    """The whole session at one revision, with what its files are."""
+class SessionState(RecordedSession):
+    """The whole session at one revision."""
 
     revision: int
     undo: Undoable | None
     redo: Undoable | None
     is_demo: bool
-    audio: dict[str, Audio]
-
-    def audio_of(self, track: Track) -> Audio:
-        """Return what the file of a track is."""
-        return self.audio[track.audio_id]
-
-    def end_frame(self) -> int:
-        """Return where the last track ends."""
-        return max((track.start_frame + self.audio_of(track).n_frames for track in self.tracks), default=0)
 
 
 class Edit(Frozen):

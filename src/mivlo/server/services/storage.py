@@ -6,13 +6,16 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
-from sqlalchemy import delete, select
+from sqlalchemy import Select, delete, select
 from sqlalchemy.orm import Session as Database
 
+from mivlo.core.analyses.registry import ANALYSES
 from mivlo.core.errors import ConflictError, NotFoundError
-from mivlo.server.db.tables import AudioRow, ChangeRow, HandOverRow, SessionRow, StripRow
+from mivlo.core.model import Audio
+from mivlo.server.db.tables import AudioRow, ChangeRow, ProductRow, SessionRow, StripRow
+from mivlo.server.services.handover import HAND_OVER
+from mivlo.server.services.imports import TAKE_IN
 from mivlo.server.services.sessions import lock_session
-from mivlo.server.services.state import Audio
 from mivlo.server.settings import settings
 
 __all__ = [
@@ -54,11 +57,11 @@ def storage_of(db: Database, session_id: str) -> Storage:
         raise NotFoundError(f"session {session_id:.80} is not there")
     used = _used_now(db, session_id)
     unused = [
-        UnusedAudio(audio=Audio.model_validate(row.facts), bytes=_bytes_of([settings().audio_folder(row.id)]))
+        UnusedAudio(audio=Audio.model_validate(row.facts), bytes=_bytes_of(_folders_with(db, session_id, row.id)))
         for row in db.scalars(select(AudioRow).where(AudioRow.session_id == session_id))
         if row.id not in used
     ]
-    handovers = db.scalars(select(HandOverRow.id).where(HandOverRow.session_id == session_id))
+    handovers = db.scalars(_products_of(session_id).where(ProductRow.kind == HAND_OVER))
     return Storage(
         session_bytes=_bytes_of(_folders_of(db, session_id)),
         handover_bytes={one: _bytes_of([settings().handover_folder(one)]) for one in handovers},
@@ -79,8 +82,8 @@ def delete_session(db: Database, session_id: str) -> Freed:
 
 def delete_handover(db: Database, handover_id: str) -> Freed:
     """Delete the files of a hand-over for good; one under way is stopped. Raises NotFoundError."""
-    row = db.get(HandOverRow, handover_id)
-    if row is None:
+    row = db.get(ProductRow, handover_id)
+    if row is None or row.kind != HAND_OVER:
         raise NotFoundError(f"hand-over {handover_id:.80} is not there")
     folder = settings().handover_folder(handover_id)
     freed_bytes = _bytes_of([folder])
@@ -105,30 +108,51 @@ def delete_audio(db: Database, session_id: str, audio_id: str) -> Freed:
     if audio_id in _used_now(db, session_id):
         raise ConflictError("a track has this sound: remove the track first")
     _forget_changes_with(db, row, audio_id)
-    folder = settings().audio_folder(audio_id)
-    freed_bytes = _bytes_of([folder])
+    folders = _folders_with(db, session_id, audio_id)
+    freed_bytes = _bytes_of(folders)
+    db.execute(delete(ProductRow).where(ProductRow.id.in_([folder.name for folder in folders])))
     db.delete(audio)
     db.commit()
-    _remove([folder])
+    _remove(folders)
     return Freed(freed_bytes=freed_bytes)
+
+
+def _folders_with(db: Database, session_id: str, audio_id: str) -> list[Path]:
+    """Return where a sound lies, and what was made of it."""
+    made_of_it = db.scalars(_products_of(session_id).where(ProductRow.audio_ids.contains([audio_id])))
+    return [settings().audio_folder(audio_id), *map(settings().product_folder, made_of_it)]
 
 
 def sweep(db: Database) -> None:
     """Remove what killed processes left behind, and sound that no session knows any more."""
     data = settings().data
-    known = set(db.scalars(select(AudioRow.id)))
-    strips = set(db.scalars(select(StripRow.id)))
-    sessions = set(db.scalars(select(SessionRow.id)))
-    handovers = set(db.scalars(select(HandOverRow.id)))
-    left: list[Path] = [*(data / "incoming").glob("*"), *(data / "audio").glob(".*"), *data.glob("ensemble/*.npz")]
-    for folder in (data / "audio").glob("*"):
-        made_for = {mark.name.partition("-of-")[2] for mark in folder.glob("*-of-*")}
-        if folder.name not in known and not made_for & strips:
-            left.append(folder)
-    left += [one for one in (data / "ensemble").glob("*") if one.is_dir() and one.name not in sessions]
-    left += [*data.glob("ensemble/*/tmp*"), *data.glob("ensemble/*/*.part.npy"), *data.glob("ensemble/*/*.npz")]
-    left += [one for one in (data / "handover").glob("*") if one.name not in handovers]
+    db.execute(delete(ProductRow).where(ProductRow.kind == TAKE_IN))  # whoever waited for it is gone
+    db.commit()
+    audio = set(db.scalars(select(AudioRow.id)))
+    products = set(db.scalars(select(ProductRow.id)))
+    left: list[Path] = [*(data / "incoming").glob("*"), data / "ensemble"]  # where an older version kept its maps
+    left += [one for one in (data / "audio").glob("*") if one.name not in audio]
+    left += [*data.glob("audio/*/pictures"), *data.glob("audio/*/against-*")]  # an older version's
+    left += [one for name in ("products", "handover") for one in (data / name).glob("*") if one.name not in products]
     _remove(left)
+    _forget_lost_products(db)
+
+
+def _forget_lost_products(db: Database) -> None:
+    """Forget what was computed and whose files are gone, as after a folder was restored from a backup."""
+    there = {one.name for one in (settings().data / "products").glob("*")}
+    with_files = select(ProductRow.id).where(ProductRow.status == "done", ProductRow.kind.in_(ANALYSES))
+    lost = [
+        row_id
+        for row_id, kind in db.execute(with_files.add_columns(ProductRow.kind)).all()
+        if ANALYSES[kind].writes_files and row_id not in there
+    ]
+    db.execute(delete(ProductRow).where(ProductRow.id.in_(lost)))
+    db.commit()
+
+
+def _products_of(session_id: str) -> Select[str]:
+    return select(ProductRow.id).where(ProductRow.session_id == session_id)
 
 
 def _used_now(db: Database, session_id: str) -> set[str]:
@@ -154,15 +178,12 @@ def _names(patches: list[Any], audio_id: str) -> bool:
 
 
 def _folders_of(db: Database, session_id: str) -> Iterator[Path]:
-    """Yield all folders of a session: its sound, what was rendered of it, its maps, its hand-overs."""
+    """Yield all folders of a session: its sound, what was computed of it, its hand-overs."""
     for audio_id in db.scalars(select(AudioRow.id).where(AudioRow.session_id == session_id)):
         yield settings().audio_folder(audio_id)
-    for strip_id in db.scalars(select(StripRow.id).where(StripRow.session_id == session_id)):
-        for mark in (settings().data / "audio").glob(f"*/*-of-{strip_id}"):
-            yield mark.parent
-    yield settings().data / "ensemble" / session_id
-    for handover_id in db.scalars(select(HandOverRow.id).where(HandOverRow.session_id == session_id)):
-        yield settings().handover_folder(handover_id)
+    for product_id in db.scalars(_products_of(session_id)):
+        yield settings().product_folder(product_id)
+        yield settings().handover_folder(product_id)
 
 
 def _bytes_of(folders: "Iterator[Path] | list[Path]") -> int:

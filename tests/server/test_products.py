@@ -1,0 +1,392 @@
+"""What is computed: once, in order of who waits, kept over restarts, given up, tried again, thrown away for room."""
+
+import json
+import os
+import signal
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
+import httpx
+import numpy as np
+import pytest
+import websockets.sync.client
+from sqlalchemy import select, text, update
+
+from mivlo.core.analyses.pitch import PitchLines
+from mivlo.core.analyses.registry import ANALYSES, foreseen
+from mivlo.core.analyses.waveform import Waveforms
+from mivlo.core.errors import ParameterError
+from mivlo.server.db.engine import open_db
+from mivlo.server.db.tables import ProductNeedRow, ProductRow, ProductWantRow
+from mivlo.server.jobs.compute import evict
+from mivlo.server.services import products
+from mivlo.server.services.analyses import listen
+from mivlo.server.services.products import Priority, drop, listened_to, look_at, want, wanted_of
+from mivlo.server.services.state import SessionState
+from mivlo.server.settings import settings
+
+from ..conftest import Running, start_mivlo
+from .helpers import RATE, analysed, bell, edit, new_id, new_session, set_track, upload, wav
+from .test_healing import until
+
+
+def with_tracks(http, *seconds: float) -> dict:
+    session = new_session(http)
+    for seed, length in enumerate(seconds, 1):
+        answer = upload(http, session["id"], f"track {seed}.wav", wav(length, seed=seed))
+        assert answer.status_code == 201, answer.text
+    return answer.json()
+
+
+def rows(state: dict) -> list[ProductRow]:
+    with open_db() as db:
+        query = select(ProductRow).where(ProductRow.session_id == state["id"])
+        return list(db.scalars(query.order_by(ProductRow.ended_at)))
+
+
+def listened(state: dict) -> Counter[str]:
+    """Let everything be listened to that the session needs, to the end; return how many of each kind are kept."""
+    listen(state["id"])
+
+    def is_done() -> bool:
+        with open_db() as db:
+            told = listened_to(db, state["id"])
+        return told.of > 0 and told.done == told.of
+
+    until(is_done, 60.0)
+    assert {row.status for row in rows(state)} == {"done"}
+    return Counter(row.kind for row in rows(state))
+
+
+def answered(**figures) -> dict:
+    """Return a move that answers a suspect."""
+    found = {"kind": "ring", "hz": 431.0, "q": 20.0, "excess_db": 6.0, "ring_s": 0.2, "start_s": 0.0, "end_s": 2.0}
+    return bell(**figures) | {"evidence": {**found, "times": [[0.5, 1.0]], "behaviour": "steady"}}
+
+
+def test_a_fader_that_moves_recomputes_what_hears_it_and_nothing_else(api):
+    state = with_tracks(api, 2.0, 3.0, 2.5)
+    state = edit(api, state, set_track(state, ledger=[answered()])).json()
+    known = listened(state)
+    each = ("picture", "waveform", "spectrum", "suspects", "pitch", "low-end", "ear-map")
+    assert known == Counter(dict.fromkeys(each, 3)) + Counter(["cellar", "ensemble", "cure"])
+    when = {row.id: row.ended_at for row in rows(state)}
+    # All that is foreseen is what pages ask for, and it is there.
+    now = SessionState.model_validate(state)
+    for analysis, asked, _ in foreseen(now):
+        path = f"/api/sessions/{state['id']}/analyses/{analysis.name}"
+        assert api.post(path, json=asked.model_dump(mode="json")).json()["status"] == "done"
+    louder = edit(api, state, set_track(state, 1, gain_db=-7.5)).json()
+    assert listened(louder) - known == Counter(["ensemble", "cellar"])
+    assert {one: when[one] for one in when} == {row.id: row.ended_at for row in rows(state) if row.id in when}
+    # A move that is changed is heard again where it acts: in one map, one cure, and by all together.
+    deeper = edit(api, louder, set_track(louder, ledger=[answered(gain_db=-12.0)])).json()
+    assert listened(deeper) - known == Counter({"ensemble": 2, "cellar": 1, "ear-map": 1, "cure": 1})
+    kept = {row.id for row in rows(state)}
+    listened(edit(api, deeper, set_track(deeper, ledger=[answered()])).json())
+    assert kept == {row.id for row in rows(state)}  # as it was: nothing is computed at all
+
+
+@pytest.fixture
+def held(monkeypatch) -> threading.Event:
+    """Hold the worker at the first waveform until told to go on."""
+    go_on, begun = threading.Event(), threading.Event()
+    analyse = Waveforms.analyse
+
+    def waits(self, work, params):
+        begun.set()
+        assert go_on.wait(30.0)
+        return analyse(self, work, params)
+
+    monkeypatch.setattr(Waveforms, "analyse", waits)
+    go_on.begun = begun
+    yield go_on
+    go_on.set()
+
+
+def queued(product_id: str) -> list[int]:
+    """Return the priorities under which a product stands in the queue."""
+    with open_db() as db:
+        found = db.execute(
+            text("SELECT priority FROM procrastinate_jobs WHERE queueing_lock = :id AND status = 'todo'"),
+            {"id": product_id},
+        )
+        return [priority for (priority,) in found]
+
+
+def wanted(state: dict, name: str, index: int, priority: Priority, *, wanter: str | None = None, **kind) -> str:
+    now = SessionState.model_validate(state)
+    analysis, strip_id = ANALYSES[name], state["tracks"][index]["id"]
+    params = analysis.question(now, analysis.asked(strip_id=strip_id), lambda _: None)
+    with open_db() as db:
+        one = wanted_of(state["id"], strip_id, analysis, params)
+        row = want(db, one, priority=priority, wanter=wanter, **kind)
+        db.commit()
+        return row.id
+
+
+def test_who_waits_comes_first_each_product_once_and_what_nobody_wants_is_given_up(api, held):
+    state = with_tracks(api, 1.0, 1.0, 1.0, 1.0)
+    wanted(state, "waveform", 0, Priority.WAITED_FOR)
+    assert held.begun.wait(30.0)
+    background = [wanted(state, "pitch", index, Priority.BACKGROUND, foreseen=True) for index in (0, 1, 2)]
+    with ThreadPoolExecutor(8) as many:  # however many ask at once
+        asked = set(many.map(lambda n: wanted(state, "pitch", 3, Priority.WAITED_FOR, wanter=f"page {n}"), range(8)))
+    (waited_for,) = asked
+    assert queued(waited_for) == [Priority.WAITED_FOR]
+    with open_db() as db:
+        look_at(db, state["id"], state["tracks"][2]["id"])
+        db.commit()
+    assert [queued(one) for one in background] == [[0], [0], [Priority.LOOKED_AT]]
+    # Somebody waits for what was foreseen, and leaves: it stays, as it was.
+    wanted(state, "pitch", 1, Priority.WAITED_FOR, wanter="page 1")
+    assert queued(background[1]) == [Priority.WAITED_FOR]
+    given_up = wanted(state, "spectrum", 0, Priority.WAITED_FOR, wanter="page 1")
+    also_wanted = wanted(state, "spectrum", 1, Priority.WAITED_FOR, wanter="page 1")
+    wanted(state, "spectrum", 1, Priority.WAITED_FOR, wanter="page 2")
+    with open_db() as db:
+        drop(db, "page 1")
+        db.commit()
+    assert queued(background[1]) == [Priority.BACKGROUND]
+    assert queued(given_up) == []
+    assert queued(also_wanted) == [Priority.WAITED_FOR]
+    held.set()
+    until(lambda: all(row.status == "done" for row in rows(state)))
+    order = [row.id for row in rows(state) if row.kind != "waveform"]
+    assert order == [waited_for, also_wanted, background[2], background[0], background[1]]
+    with open_db() as db:
+        assert db.scalars(select(ProductWantRow)).all() == []
+
+
+def test_what_a_worker_fetched_before_it_died_is_fetched_again_and_what_a_living_one_has_is_not(api, held):
+    state = with_tracks(api, 1.0, 1.0)
+    running = wanted(state, "waveform", 0, Priority.WAITED_FOR)
+    assert held.begun.wait(30.0)
+    lost = wanted(state, "pitch", 0, Priority.WAITED_FOR)
+    with open_db() as db:
+        died = text("UPDATE procrastinate_jobs SET status = 'doing' WHERE queueing_lock = :id")
+        db.execute(died, {"id": lost})
+        db.commit()
+        assert queued(lost) == []
+        products.fetch_again(db, silent_s=8.0)
+        db.commit()
+    assert queued(lost) == [Priority.WAITED_FOR]
+    assert queued(running) == []
+    held.set()
+    until(lambda: {row.status for row in rows(state)} == {"done"})
+
+
+def test_what_a_group_sounds_like_is_rendered_once_for_all_that_look_at_it(api, held):
+    state = with_tracks(api, 1.0, 1.0)
+    held.set()
+    mix = state["master"]["id"]
+    with ThreadPoolExecutor(4) as many:
+        names = ("spectrum", "waveform", "pitch", "suspects")
+        answers = list(many.map(lambda name: analysed(api, state, name, strip_id=mix), names))
+    assert all(isinstance(answer, dict) for answer in answers)
+    assert Counter(row.kind for row in rows(state)) == Counter(["rendered", *names])
+    with open_db() as db:
+        assert db.scalars(select(ProductNeedRow)).all() == []
+
+
+def test_what_is_refused_is_kept_with_its_reason_and_what_breaks_is_tried_three_times(api, monkeypatch):
+    state = with_tracks(api, 1.0)
+    tries: list[Callable[[], None]] = []
+
+    def refuses(*_):
+        tries.append(refuses)
+        raise ParameterError("hz=0 must be between 20 and 20000")
+
+    def breaks(*_):
+        tries.append(breaks)
+        raise RuntimeError("meant to")
+
+    monkeypatch.setattr(PitchLines, "analyse", refuses)
+    for _ in range(2):
+        refused = analysed(api, state, "pitch", strip_id=state["tracks"][0]["id"])
+        assert (refused.status_code, refused.json()["message"]) == (422, "hz=0 must be between 20 and 20000")
+    assert tries == [refuses]
+    monkeypatch.setattr(PitchLines, "analyse", breaks)
+    mix = state["master"]["id"]
+    for _ in range(2):
+        broken = analysed(api, state, "pitch", strip_id=mix)
+        assert (broken.status_code, "unforeseen fault" in broken.text) == (400, True)
+    assert tries[1:] == 3 * [breaks]
+    # What may have passed is tried anew when somebody asks later.
+    monkeypatch.undo()
+    with open_db() as db:
+        past = products.datetime.now(products.UTC) - 2 * products.TRIED_AGAIN_AFTER
+        db.execute(update(ProductRow).where(ProductRow.status == "failed").values(ended_at=past))
+        db.commit()
+    assert analysed(api, state, "pitch", strip_id=mix)["one_voice"] in (True, False)
+    assert analysed(api, state, "pitch", strip_id=state["tracks"][0]["id"]).status_code == 422
+    # What needs what has failed has failed, too.
+    rendered = next(row for row in rows(state) if row.kind == "rendered")
+    with open_db() as db:
+        values = {"status": "failed", "code": "bad-parameter", "reason": "no way"}
+        db.execute(update(ProductRow).where(ProductRow.id == rendered.id).values(**values))
+        db.commit()
+    assert analysed(api, state, "waveform", strip_id=mix).json()["message"] == "no way"
+
+
+def test_room_is_made_by_what_was_not_used_for_longest_and_sound_stays(api):
+    state = with_tracks(api, 2.0)
+    track, mix = state["tracks"][0]["id"], state["master"]["id"]
+    before = analysed(api, state, "spectrum", strip_id=mix)
+    analysed(api, state, "picture", strip_id=track, time_zoom=3)
+    with open_db() as db:
+        old = products.datetime.now(products.UTC) - 10 * products.USED_NOTED
+        rendered = update(ProductRow).where(ProductRow.kind == "rendered", ProductRow.session_id == state["id"])
+        db.execute(rendered.values(used_at=old))
+        db.commit()
+        kept = select(ProductRow).where(ProductRow.status == "done", ProductRow.kind.in_(ANALYSES))
+        total = sum(row.bytes for row in db.scalars(kept))
+        evict(db, total - 1)
+        db.commit()
+    assert Counter(row.kind for row in rows(state)) == Counter(["spectrum", "picture"])
+    folders = {row.id: settings().product_folder(row.id).is_dir() for row in rows(state)}
+    assert sorted(folders.values()) == [False, True]  # a picture has a file, a spectrum has none
+    assert analysed(api, state, "waveform", strip_id=mix)  # what was thrown away is made again where it is needed
+    with open_db() as db:
+        evict(db, 0)
+        db.commit()
+    assert rows(state) == []
+    assert analysed(api, state, "spectrum", strip_id=mix) == before
+    assert api.get(f"/api/sessions/{state['id']}").json()["tracks"] == state["tracks"]
+
+
+def test_pages_are_told_and_what_they_leave_is_given_up(api, held):
+    state = with_tracks(api, 1.0, 1.0)
+    page = new_id()
+    address = f"{str(api.base_url).replace('http', 'ws')}/api/sessions/{state['id']}/news?page={page}"
+    wanted(state, "waveform", 0, Priority.WAITED_FOR)
+    assert held.begun.wait(30.0)
+
+    def asked(index: int) -> str:
+        path = f"/api/sessions/{state['id']}/analyses/pitch"
+        body = {"strip_id": state["tracks"][index]["id"]}
+        return api.post(path, json=body, headers={"x-mivlo-page": page}).json()["id"]
+
+    with websockets.sync.client.connect(address, origin=str(api.base_url)) as socket:
+        first, second = asked(0), asked(1)
+        socket.send(json.dumps({"do": "give-up", "product_ids": [first]}))
+        until(lambda: queued(first) == [])
+        assert queued(second) == [Priority.WAITED_FOR]
+        socket.send("nonsense")  # of a page of another version
+        socket.send(json.dumps({"do": "look-at", "strip_id": state["tracks"][0]["id"]}))
+        edit(api, state, set_track(state, gain_db=-1.0))
+        while (told := json.loads(socket.recv(10.0)))["about"] != "revision":
+            pass
+        assert told["revision"] == state["revision"] + 1
+    until(lambda: queued(second) == [])
+    with websockets.sync.client.connect(address, origin=str(api.base_url)) as socket:
+        third = asked(1)
+        held.set()
+        stages = []
+        while not stages or stages[-1] != "done":
+            told = json.loads(socket.recv(10.0))
+            if told["about"] == "product" and told["id"] == third:
+                stages.append(told["status"])
+        assert stages == ["running", "done"]
+    with pytest.raises(websockets.exceptions.InvalidStatus):
+        websockets.sync.client.connect(address, origin="http://elsewhere.example")
+
+
+# With processes of its own
+
+
+@pytest.fixture(scope="module")
+def own(scratch):
+    running = start_mivlo(scratch / "products", demo=False, foresees=True)
+    yield running
+    assert running.stop() == 0
+
+
+def workers(mivlo: Running) -> list[int]:
+    jobs = mivlo.child("jobs.worker")
+    with open(f"/proc/{jobs}/task/{jobs}/children") as listed:
+        return [int(pid) for pid in listed.read().split()]
+
+
+def client(mivlo: Running) -> httpx.Client:
+    return httpx.Client(base_url=mivlo.url, timeout=60.0, trust_env=False)
+
+
+def heard_all(http, state: dict) -> bool:
+    """Tell whether all is listened to that the session needs as it is now."""
+    told = http.get(f"/api/sessions/{state['id']}/listening").json()
+    return told["done"] == told["of"] == sum(1 for _ in foreseen(SessionState.model_validate(state)))
+
+
+def all_asked(http, state: dict) -> dict[tuple[str, str], object]:
+    """Ask for all that is foreseen, once; return what is there at once, by what was asked."""
+    answers = {}
+    for analysis, asked, _ in foreseen(SessionState.model_validate(state)):
+        body = asked.model_dump(mode="json")
+        answer = http.post(f"/api/sessions/{state['id']}/analyses/{analysis.name}", json=body).json()
+        assert answer["status"] == "done", (analysis.name, answer)
+        answers[analysis.name, json.dumps(body)] = answer["result"]
+    return answers
+
+
+def test_a_worker_that_is_killed_loses_and_doubles_nothing_and_a_restart_computes_nothing(scratch):
+    data = scratch / "restarted"
+
+    def files() -> dict:
+        return {path: path.stat().st_mtime_ns for path in (data / "products").rglob("*")}
+
+    with start_mivlo(data, demo=False, foresees=True) as mivlo, client(mivlo) as http:
+        state = with_tracks(http, 20.0, 30.0, 25.0)
+        for _ in range(3):
+            until(lambda: len(workers(mivlo)) == 2)
+            time.sleep(0.7)
+            os.kill(workers(mivlo)[0], signal.SIGKILL)
+        until(lambda: heard_all(http, state), 90.0)
+        killed = all_asked(http, state)
+        computed = files()
+    with start_mivlo(data, demo=False, foresees=True) as mivlo, client(mivlo) as http:
+        began = time.monotonic()
+        assert all_asked(http, state) == killed
+        assert time.monotonic() - began < 3.0
+        assert files() == computed
+    # Without anybody killed, by one worker: the same, to the last digit.
+    alone = {"foresees": False, "workers": 1, "product_bytes": 0}
+    with start_mivlo(data, demo=False, **alone) as mivlo, client(mivlo) as http:
+        for (name, body), answer in killed.items():
+            assert analysed(http, state, name, **json.loads(body)) == answer
+
+
+def test_what_ends_its_process_again_and_again_is_told_and_the_rest_goes_on(own):
+    with client(own) as http:
+        session = new_session(http)
+        data = wav(180.0, channels=2, subtype="PCM_16")
+        state = upload(http, session["id"], "long.wav", data).json()
+        asked = {"strip_id": state["tracks"][0]["id"]}
+        path = f"/api/sessions/{state['id']}/analyses/suspects"
+        killed = 0
+        while (answer := http.post(path, json=asked)).status_code == 200:
+            if answer.json()["status"] == "running":
+                for worker in workers(own):
+                    os.kill(worker, signal.SIGKILL)
+                killed += 1
+                time.sleep(0.3)
+            time.sleep(0.02)
+        assert (answer.status_code, answer.json()["code"]) == (503, "process-ended")
+        assert "nothing saved is lost" in answer.json()["message"]
+        assert killed >= 3
+        assert analysed(http, state, "suspects", **asked, end_s=20.0)["suspects"] is not None
+
+
+def test_a_sound_that_is_deleted_takes_along_what_was_made_of_it(own):
+    with client(own) as http:
+        state = with_tracks(http, 3.0, 3.0)
+        until(lambda: heard_all(http, state), 60.0)
+        gone = state["tracks"][0]
+        stays = analysed(http, state, "waveform", strip_id=state["tracks"][1]["id"])
+        edit(http, state, {"do": "remove-track", "track_id": gone["id"]})
+        freed = http.delete(f"/api/sessions/{state['id']}/audio/{gone['audio_id']}").json()["freed_bytes"]
+        assert freed > 3 * RATE * np.float32().itemsize * 2  # its sound, its original, its picture, its maps
+        assert analysed(http, state, "waveform", strip_id=state["tracks"][1]["id"]) == stays
