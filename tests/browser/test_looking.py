@@ -35,9 +35,10 @@ def test_a_passage_gets_a_name_and_a_move_acts_there_alone(bench, page: Page):
     page.get_by_test_id("times").get_by_role("button", name="Close").click()
     bench.saved()
     assert bench.chosen()["ledger"][0]["move"]["times_s"] == [[18, 36]]  # what touches is one stretch
-    with page.expect_response(lambda answer: "/difference/" in answer.url, timeout=60_000) as asked:
+    with page.expect_response(lambda answer: "difference" in (answer.request.post_data or "")) as asked:
         page.get_by_role("button", name="difference").click()
     assert asked.value.status == 200
+    page.wait_for_function("() => !window.mivlo.views.waits.value", timeout=60_000)
     wave = page.get_by_test_id("waveform").bounding_box()
     assert wave
     page.mouse.move(wave["x"] + 100, wave["y"] + 40)

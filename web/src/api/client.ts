@@ -9,18 +9,18 @@ type Schemas = components['schemas']
 type MonitorSchemas = monitorComponents['schemas']
 export type About = Schemas['About']
 export type Audio = Schemas['Audio']
-export type ChosenCuts = Schemas['ChosenCuts']
+export type ChosenCuts = Schemas['AskedPileUp']
 export type ClashView = Schemas['ClashView']
 export type ColumnView = Schemas['ColumnView']
 export type Draft = Schemas['Draft']
 export type Edit = Schemas['Edit']
 export type Edited = Schemas['Edited']
 export type EnsembleView = Schemas['EnsembleView']
-export type Bounce = Schemas['Bounce']
 export type Group = Schemas['Group']
 export type HandOver = Schemas['HandOver']
 export type HandOverRequest = Partial<Schemas['HandOverRequest']> & Pick<Schemas['HandOverRequest'], 'what'>
 export type Intent = Edit['intents'][number]
+export type ListenedTo = Schemas['ListenedTo']
 export type Keeper = Schemas['Keeper']
 export type LedgerEntry = Schemas['LedgerEntry']
 export type LevelMatch = Schemas['LevelMatch']
@@ -79,15 +79,22 @@ export class ApiError extends Error {
   }
 }
 
-async function call<T>(method: 'GET' | 'POST' | 'DELETE', path: string, body?: unknown): Promise<T> {
+export async function call<T>(
+  method: 'GET' | 'POST' | 'DELETE',
+  path: string,
+  body?: unknown,
+  more: { headers?: Record<string, string>; signal?: AbortSignal | undefined } = {},
+): Promise<T> {
   let answer: Response
   try {
     answer = await fetch(`/api${path}`, {
       method,
-      headers: body === undefined ? {} : { 'content-type': 'application/json' },
+      headers: { ...more.headers, ...(body === undefined ? {} : { 'content-type': 'application/json' }) },
       body: body === undefined ? undefined : JSON.stringify(body),
+      signal: more.signal ?? null,
     })
-  } catch {
+  } catch (error) {
+    if (more.signal?.aborted) throw error
     throw new ApiError('no-connection', 'The server does not answer. Nothing was saved by this step.')
   }
   if (!answer.ok) throw await problemOf(answer)
@@ -107,12 +114,6 @@ async function problemOf(answer: Response): Promise<ApiError> {
   }
 }
 
-/** What is asked behind an address, without what is null. */
-const asked = (figures: Record<string, string | number | boolean | null>) => {
-  const told = Object.entries(figures).flatMap(([name, value]) => (value === null ? [] : [[name, String(value)]]))
-  return `?${new URLSearchParams(told)}`
-}
-
 export const api = {
   about: () => call<About>('GET', '/about'),
   sessions: () => call<SessionSummary[]>('GET', '/sessions'),
@@ -127,57 +128,12 @@ export const api = {
   deleteSession: (id: string) => call<Freed>('DELETE', `/sessions/${id}`),
   deleteAudio: (id: string, audioId: string) => call<Freed>('DELETE', `/sessions/${id}/audio/${audioId}`),
   deleteHandOver: (id: string) => call<Freed>('DELETE', `/handovers/${id}`),
-  waveform: (audioId: string, columns: number) =>
-    call<Waveform>('GET', `/audio/${audioId}/waveform?columns=${columns}`),
-  spectrum: (audioId: string, start: number, end: number, rate: number) =>
-    call<Spectrum>('GET', `/audio/${audioId}/spectrum?start=${start}&end=${end}&sample_rate_hz=${rate}`),
-  pinAnswers: (id: string, stripId: string, hz: number, widthOctaves: number, excessDb: number | null) =>
-    call<PinAnswers>(
-      'GET',
-      `/sessions/${id}/strips/${stripId}/pin-answers${asked({ hz, width_octaves: widthOctaves, excess_db: excessDb })}`,
-    ),
   response: (moves: Move[], sample_rate_hz: number) => call<Responses>('POST', '/response', { moves, sample_rate_hz }),
-  ensemble: (id: string) => call<EnsembleView>('GET', `/sessions/${id}/ensemble`),
-  draftYield: (id: string, clashId: string, part: number, limitDb: number | null, isDynamic: boolean) =>
-    call<YieldDraft>(
-      'GET',
-      `/sessions/${id}/ensemble/yield${asked({ clash_id: clashId, part, is_dynamic: isDynamic, limit_db: limitDb })}`,
-    ),
-  mixComparison: (id: string) => call<MixComparison>('GET', `/sessions/${id}/mix/comparison`),
-  bounce: (id: string, groupId: string) => call<Bounce>('GET', `/sessions/${id}/groups/${groupId}/sound`),
-  treated: (id: string, stripId: string) => call<Bounce>('GET', `/sessions/${id}/strips/${stripId}/treated`),
-  pitch: (id: string, stripId: string) => call<PitchLine>('GET', `/sessions/${id}/strips/${stripId}/pitch`),
-  cellar: (id: string) => call<Cellar>('GET', `/sessions/${id}/cellar`),
-  pileUp: (id: string, cuts: ChosenCuts['cuts']) => call<PileUp>('POST', `/sessions/${id}/cellar/pile-up`, { cuts }),
-  suspects: (id: string, stripId: string, startS: number, endS: number) =>
-    call<Suspects>('GET', `/sessions/${id}/strips/${stripId}/suspects?start_s=${startS}&end_s=${endS}`),
-  survey: (id: string, stripId: string, startS: number, endS: number, amount: number, lowHz: number, highHz: number) =>
-    call<SurveyCut[]>(
-      'GET',
-      `/sessions/${id}/strips/${stripId}/survey` +
-        asked({ start_s: startS, end_s: endS, amount, low_hz: lowHz, high_hz: highHz }),
-    ),
-  loss: (id: string, stripId: string, entryId: string) =>
-    call<RegionLoss | null>('GET', `/sessions/${id}/strips/${stripId}/losses/${entryId}`),
-  cure: (id: string, stripId: string, entryId: string) =>
-    call<Cure>('GET', `/sessions/${id}/strips/${stripId}/cures/${entryId}`),
+  listening: (id: string) => call<ListenedTo>('GET', `/sessions/${id}/listening`),
   handovers: (id: string) => call<HandOver[]>('GET', `/sessions/${id}/handovers`),
   handOver: (id: string, request: HandOverRequest) => call<HandOver>('POST', `/sessions/${id}/handovers`, request),
   cancel: (handoverId: string) => call<HandOver>('POST', `/handovers/${handoverId}/cancel`),
 }
-
-/** A picture of a sound's spectrogram, or of what lies between it and what it was before. */
-export const pictureUrl = (
-  audioId: string,
-  timeZoom: number,
-  column: number,
-  freqZoom: number,
-  row: number,
-  rate: number,
-  beforeId: string | null = null,
-) =>
-  `/api/audio/${audioId}/${beforeId ? `difference/${beforeId}` : 'picture'}` +
-  `/${timeZoom}/${column}/${freqZoom}/${row}.png?sample_rate_hz=${rate}`
 
 /** A browser opens few connections: pictures take two of them at most, so that edits never queue behind pictures. */
 const PICTURES_AT_ONCE = 2
@@ -185,10 +141,20 @@ const picturesNow: (() => Promise<void>)[] = []
 const picturesSoon: (() => Promise<void>)[] = []
 let picturesUnderWay = 0
 
-export function loadPicture(url: string, when: 'now' | 'soon'): Promise<HTMLImageElement> {
+/** Load a picture; its address may itself have to be asked for. */
+export function loadPicture(
+  address: () => Promise<string>,
+  when: 'now' | 'soon',
+  signal?: AbortSignal,
+): Promise<HTMLImageElement> {
+  return address().then((url) => loadFrom(url, when, signal))
+}
+
+function loadFrom(url: string, when: 'now' | 'soon', signal?: AbortSignal): Promise<HTMLImageElement> {
   return new Promise((resolve, reject) => {
     const load = () =>
       new Promise<void>((done) => {
+        if (signal?.aborted) return void (done(), reject(signal.reason as Error))
         const picture = new Image()
         picture.onload = () => (done(), resolve(picture))
         picture.onerror = () => (done(), reject(new ApiError('no-connection', `No picture from ${url}`)))

@@ -1,21 +1,19 @@
 /** Small pictures under way, so that one sees how many are still to come. */
-import { computed, reactive } from 'vue'
+import { computed, ref } from 'vue'
 import { loadPicture } from './client'
 
-const waiting = reactive(new Map<string, number>())
+const toCome = ref(0)
 
-/** Load a picture when nothing more urgent is to be loaded; several may wait for the same one. */
-async function loadSmall(url: string): Promise<void> {
-  waiting.set(url, (waiting.get(url) ?? 0) + 1)
+/** Load a picture when nothing more urgent is to be loaded; returns its address. */
+async function loadSmall(address: () => Promise<string>, signal: AbortSignal): Promise<string> {
+  toCome.value += 1
   try {
-    await loadPicture(url, 'soon')
+    return (await loadPicture(address, 'soon', signal)).src
   } finally {
-    const left = (waiting.get(url) ?? 1) - 1
-    if (left > 0) waiting.set(url, left)
-    else waiting.delete(url)
+    toCome.value -= 1
   }
 }
 
 export function usePictures() {
-  return { loadSmall, toCome: computed(() => waiting.size) }
+  return { loadSmall, toCome: computed(() => toCome.value) }
 }

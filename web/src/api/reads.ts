@@ -8,7 +8,7 @@ const KEPT_MS = 60_000
 
 /** Whether to ask again later: the server, or its database, may be starting again. */
 export const isAway = (error: unknown) =>
-  !(error instanceof ApiError) || ['no-connection', 'no-database', 'process-ended'].includes(error.code)
+  !(error instanceof ApiError) || ['no-connection', 'no-database'].includes(error.code)
 
 export const queries = new QueryClient({
   defaultOptions: {
@@ -37,7 +37,7 @@ export interface Read<A> {
 export function useRead<Q, A>(
   name: string,
   question: () => Q | null,
-  ask: (question: Q) => Promise<A>,
+  ask: (question: Q, signal: AbortSignal) => Promise<A>,
   subject: () => unknown,
 ): Read<A> {
   const now = () => ({ question: question(), about: JSON.stringify(subject() ?? null) })
@@ -47,7 +47,7 @@ export function useRead<Q, A>(
       const { question: of, about } = asked.value
       return {
         queryKey: [name, about, of],
-        queryFn: () => ask(of as Q),
+        queryFn: ({ signal }: { signal: AbortSignal }) => ask(of as Q, signal),
         enabled: of !== null,
         shallow: true,
         placeholderData: (last: A | undefined, lastQuery?: { queryKey: readonly unknown[] }) =>

@@ -1,16 +1,19 @@
 <script setup lang="ts">
 /** The chosen track's spectrogram, drawn from pictures that the core computes; ink is level. */
 import { onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
-import { loadPicture, pictureUrl, type PitchLine, type Suspect } from '../api/client'
+import type { Place, Shows } from '../api/analyses'
+import { loadPicture, type PitchLine, type Suspect } from '../api/client'
 import { timeTicks, xOfTime, yOfHz, type FrequencyView, type TimeView } from '../lib/axis'
 import { colours, oncePerFrame, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
 import { formatTime } from '../lib/figures'
 import { planTiles, type TileGrid, type TilePlan } from '../lib/tiles'
 
 const props = defineProps<{
-  audioId: string
-  /** Where the difference from another sound is shown: that sound's id. */
-  beforeId: string | null
+  stripId: string
+  shows: Shows
+  /** Changes whenever the pictures may be others. */
+  content: string
+  address: (stripId: string, shows: Shows, place: Place, signal: AbortSignal) => Promise<string>
   pitch: PitchLine | null
   suspects: readonly Suspect[]
   suspectId: string | null
@@ -21,42 +24,68 @@ const props = defineProps<{
   grid: TileGrid
   loop: { startS: number; endS: number } | null
 }>()
+const emit = defineEmits<{ waits: [on: boolean] }>()
 /** From the foot of the picture: just above the figures of the time axis. */
 const TIMES_PX = 19
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const KEPT_PICTURES = 160
-const pictures = new Map<string, HTMLImageElement | null>()
+const AGAIN_MS = 2000
+let againTimer = 0
+const pictures = new Map<
+  string,
+  { content: string; picture: HTMLImageElement | null; asking: AbortController; waits: boolean }
+>()
 const inked = new Map<string, HTMLCanvasElement>()
 const nothingYet = ref(false)
 const schedule = oncePerFrame(paint)
 let stop = () => {}
 
+/** The picture of a place, asked for where it is not there as it is now; until then the one before it is drawn. */
 function pictureOf(tile: TilePlan): HTMLImageElement | null {
-  const url = pictureUrl(
-    props.audioId,
-    tile.timeZoom,
-    tile.column,
-    tile.freqZoom,
-    tile.row,
-    props.grid.sampleRateHz,
-    props.beforeId,
-  )
-  const known = pictures.get(url)
-  if (known !== undefined) return known
-  pictures.set(url, null)
-  void loadPicture(url, 'now').then(
+  const place = { time_zoom: tile.timeZoom, column: tile.column, freq_zoom: tile.freqZoom, row: tile.row }
+  const key = keyOf(tile)
+  const known = pictures.get(key)
+  if (known?.content === props.content) return known.picture
+  known?.asking.abort()
+  const asking = new AbortController()
+  const kept = { content: props.content, picture: known?.picture ?? null, asking, waits: true }
+  pictures.set(key, kept)
+  const address = () => props.address(props.stripId, props.shows, place, asking.signal)
+  void loadPicture(address, 'now', asking.signal).then(
     (picture) => {
-      pictures.set(url, picture)
+      kept.picture = picture
+      kept.waits = false
       schedule()
     },
-    () => pictures.delete(url),
+    () => {
+      if (pictures.get(key) !== kept || asking.signal.aborted) return
+      pictures.delete(key)
+      againTimer = window.setTimeout(schedule, AGAIN_MS)
+    },
   )
-  const oldest = pictures.keys().next().value
-  if (pictures.size > KEPT_PICTURES && oldest !== undefined) {
-    inked.delete(pictures.get(oldest)?.src ?? '')
-    pictures.delete(oldest)
+  forgetOldest()
+  return kept.picture
+}
+
+const keyOf = (tile: TilePlan) =>
+  [props.stripId, props.shows, tile.timeZoom, tile.column, tile.freqZoom, tile.row].join(' ')
+
+/** What was scrolled past, or is of another strip, before it came is not waited for any more. */
+function giveUpBut(tiles: readonly TilePlan[]) {
+  const shown = new Set(tiles.map(keyOf))
+  for (const [key, { picture, asking }] of pictures) {
+    if (picture || shown.has(key)) continue
+    asking.abort()
+    pictures.delete(key)
   }
-  return null
+}
+
+function forgetOldest() {
+  const [key, oldest] = pictures.entries().next().value ?? []
+  if (pictures.size <= KEPT_PICTURES || key === undefined) return
+  oldest?.asking.abort()
+  inked.delete(oldest?.picture?.src ?? '')
+  pictures.delete(key)
 }
 
 /** The picture's opacity in the theme's ink. */
@@ -85,12 +114,23 @@ function paint() {
   const c = colours(canvas.value)
   paintFrequencyLines(surface, props.frequency, c.line)
   const tiles = planTiles(props.time, props.frequency, width, height, props.grid, props.offsetS, props.lengthS)
+  giveUpBut(tiles)
   const drawn = tiles.map(pictureOf)
+  emit(
+    'waits',
+    tiles.some((tile) => pictures.get(keyOf(tile))?.waits),
+  )
   nothingYet.value = tiles.length > 0 && drawn.every((picture) => !picture)
   for (const [index, tile] of tiles.entries()) {
     const picture = drawn[index]
     if (picture)
-      context.drawImage(withInk(picture, props.beforeId ? c.green : c.ink), tile.x, tile.y, tile.width, tile.height)
+      context.drawImage(
+        withInk(picture, props.shows === 'difference' ? c.green : c.ink),
+        tile.x,
+        tile.y,
+        tile.width,
+        tile.height,
+      )
   }
   if (props.pitch?.one_voice) paintPitch(surface, props.pitch, c)
   paintSuspects(surface, c.vermilion)
@@ -170,11 +210,16 @@ function paintSuspects({ context, width, height }: Surface, vermilion: string) {
 onMounted(() => {
   if (canvas.value) stop = onRepaint(canvas.value, schedule)
 })
-onBeforeUnmount(() => stop())
+onBeforeUnmount(() => {
+  stop()
+  window.clearTimeout(againTimer)
+  giveUpBut([])
+})
 watch(
   () => [
-    props.audioId,
-    props.beforeId,
+    props.stripId,
+    props.shows,
+    props.content,
     props.pitch,
     props.suspects,
     props.suspectId,

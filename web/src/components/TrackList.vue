@@ -2,6 +2,7 @@
 /** The tracks of the session, each with a thin picture, then its groups and the mix; the chosen one is on the bench. */
 import { computed } from 'vue'
 import type { Group, Intent, Strip, Track } from '../api/client'
+import type { Place } from '../api/analyses'
 import { usePictures } from '../api/pictures'
 import { setStrip, setTrack } from '../lib/intents'
 import TrackPicture from './TrackPicture.vue'
@@ -13,7 +14,7 @@ const props = defineProps<{
   chosenId: string | null
   columns: number
   lengthOf: (audioId: string) => number
-  rate: number
+  pictureOf: (stripId: string, place: Place, signal: AbortSignal) => Promise<string>
 }>()
 const { toCome } = usePictures()
 const emit = defineEmits<{ choose: [id: string]; edit: [label: string, steps: Intent[]] }>()
@@ -53,7 +54,11 @@ const flip = (track: Track) =>
           }}<span v-if="groupName(track.group_id)" class="soft of"> in {{ groupName(track.group_id) }}</span></span
         >
         <span class="thin"
-          ><TrackPicture :audio-id="track.audio_id" :frames="lengthOf(track.audio_id)" :columns="columns" :rate="rate"
+          ><TrackPicture
+            :audio-id="track.audio_id"
+            :frames="lengthOf(track.audio_id)"
+            :columns="columns"
+            :address="(place, signal) => pictureOf(track.id, place, signal)"
         /></span>
       </button>
       <div v-if="twins.get(track.id)?.length" class="twin soft" :title="'They share one ledger'">

@@ -16,7 +16,7 @@ const STEP_S = 0.4
 export type Bench = ReturnType<typeof makeBench>
 
 export function makeBench(session: SessionStore, play: Play) {
-  const { about, state, chosen, sound, edit } = session
+  const { about, state, chosen, sound, edit, analyse } = session
   const frequency = ref<FrequencyView>(wholeAxis)
   const time = ref<TimeView>({ startS: 0, endS: 1 })
   const pointerHz = ref<number | null>(null)
@@ -41,20 +41,23 @@ export function makeBench(session: SessionStore, play: Play) {
 
   const entry = computed(() => chosen.value?.ledger.find((candidate) => candidate.id === entryId.value) ?? null)
 
-  const audioId = () => sound.value?.audioId ?? null
-  const waveform = useRead('waveform', audioId, (id) => api.waveform(id, WAVEFORM_COLUMNS), audioId).answer
+  const heardOf = () => sound.value && { strip: sound.value.stripId, content: sound.value.content }
+  const waveform = useRead(
+    'waveform',
+    heardOf,
+    ({ strip }, signal) => analyse('waveform', { strip_id: strip, columns: WAVEFORM_COLUMNS }, signal),
+    () => sound.value?.stripId,
+  ).answer
 
   const spectrum = useRead(
     'spectrum',
     () => {
-      const now = sound.value
-      if (!now) return null
-      const start = state.value.loop_start_frame ?? 0
-      const end = state.value.loop_end_frame ?? play.songFrames.value
-      return { id: now.audioId, start: start - now.startFrame, end: end - now.startFrame, rate: play.rate.value }
+      const of = heardOf()
+      return of && { ...of, start: state.value.loop_start_frame ?? 0, end: state.value.loop_end_frame ?? null }
     },
-    ({ id, start, end, rate }) => api.spectrum(id, start, end, rate),
-    audioId,
+    ({ strip, start, end }, signal) =>
+      analyse('spectrum', { strip_id: strip, start_frame: start, end_frame: end }, signal),
+    () => sound.value?.stripId,
   ).answer
 
   const response = useRead(

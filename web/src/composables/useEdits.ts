@@ -1,6 +1,6 @@
 /** What is done on the bench to the chosen track: its moves, pins and keepers. */
 import { computed, ref, watch } from 'vue'
-import { api, type LedgerEntry, type Move, type Pin, type Strip } from '../api/client'
+import { type LedgerEntry, type Move, type Pin, type Strip } from '../api/client'
 import { formatHz } from '../lib/figures'
 import * as intents from '../lib/intents'
 import { kindOf, moveOfKind, newId, placeHz, startedAs } from '../lib/moves'
@@ -26,7 +26,8 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
   async function answersTo(pin: Pin) {
     const strip = chosen.value
     if (!strip) return null
-    return api.pinAnswers(session.id, strip.id, pin.hz, pin.width_octaves, pin.excess_db ?? null).catch(() => null)
+    const { hz, width_octaves, excess_db = null } = pin
+    return session.analyse('pin-answers', { strip_id: strip.id, hz, width_octaves, excess_db }).catch(() => null)
   }
 
   const pinAt = (hz: number): Pin => ({

@@ -1,8 +1,7 @@
 /** The Ensemble: who hides whom, who goes first, which track yields, and what came of it. */
-import { useQuery } from '@tanstack/vue-query'
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
-import { api, type EnsembleView, type Intent, type Probe, type RegionRule, type RightOfWay } from '../api/client'
-import { queries, useRead } from '../api/reads'
+import { type EnsembleView, type Intent, type Probe, type RegionRule, type RightOfWay } from '../api/client'
+import { useRead } from '../api/reads'
 import { bandOfHz, moved, NOBODY, orderedColumns, pictureOf, ruleOf } from '../lib/ensemble'
 import { formatHz } from '../lib/figures'
 import { addMove, removeMove, stripOf } from '../lib/intents'
@@ -12,15 +11,13 @@ import type { SessionStore } from './useSession'
 
 export type Pressed = 'it' | 'hider' | 'both'
 
-const ASK_AGAIN_MS = 250
-const TRY_AGAIN_MS = 2000
 const SLICE_OCTAVES = 0.5
 const BEFORE_CELL_S = 0.15
 
 export type Ensemble = ReturnType<typeof makeEnsemble>
 
 export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
-  const { saved, known, state, edit } = session
+  const { saved, known, state, edit, analyse, listenedTo } = session
 
   const open = ref(false)
   const view = shallowRef<EnsembleView | null>(null)
@@ -51,22 +48,17 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
   const nameOf = (id: string | null) =>
     id === null ? 'all others together' : (names.value.get(id) ?? 'a track that is gone')
 
-  /** The server listens in the background; until it has, it says how far it is, and is asked again. */
-  const reading = useQuery(
-    computed(() => ({
-      queryKey: ['ensemble', session.id, saved.value.revision],
-      queryFn: async () => ({ revision: saved.value.revision, got: await api.ensemble(session.id) }),
-      enabled: open.value,
-      shallow: true,
-      refetchInterval: ({ state: { data } }: { state: { data?: { got: EnsembleView } } }) =>
-        data?.got.ready ? false : data?.got.problem ? TRY_AGAIN_MS : ASK_AGAIN_MS,
-    })),
-    queries,
+  /** The server listens in the background; until it has, what was heard before stays. */
+  const reading = useRead(
+    'ensemble',
+    () => (open.value ? { revision: saved.value.revision } : null),
+    async ({ revision }, signal) => ({ revision, got: await analyse('ensemble', {}, signal) }),
+    () => session.id,
   )
-  const progress = computed(() => ({ done: reading.data.value?.got.done ?? 0, of: reading.data.value?.got.of ?? 1 }))
-  const problem = computed(() => reading.data.value?.got.problem ?? reading.error.value?.message ?? '')
-  watch(reading.data, (now) => {
-    if (!now?.got.ready) return
+  const progress = computed(() => ({ done: listenedTo.value?.done ?? 0, of: listenedTo.value?.of ?? 1 }))
+  const { problem } = reading
+  watch(reading.answer, (now) => {
+    if (!now) return
     view.value = now.got
     shownRevision.value = now.revision
     if (!now.got.clashes.some((one) => one.id === clashId.value)) clashId.value = null
@@ -82,11 +74,14 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
       const asked = { part: part.value, limitDb: limitDb.value, isDynamic: isDynamic.value }
       return { revision: saved.value.revision, clashId: one.id, ...asked }
     },
-    async ({ clashId: of, part: wanted, limitDb: limit, isDynamic: dynamic }) => ({
+    async ({ clashId: of, part: wanted, limitDb: limit, isDynamic: dynamic }, signal) => ({
       of,
-      ...(await api
-        .draftYield(session.id, of, wanted, limit, dynamic)
-        .catch((error: Error) => ({ refused: error.message }))),
+      ...(await analyse('yield', { clash_id: of, part: wanted, limit_db: limit, is_dynamic: dynamic }, signal).catch(
+        (error: Error) => {
+          if (signal.aborted) throw error
+          return { refused: error.message }
+        },
+      )),
     }),
     () => `${clashId.value} ${part.value} ${limitDb.value} ${isDynamic.value} ${saved.value.revision}`,
   ).answer
@@ -203,7 +198,7 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
   const comparison = useRead(
     'mix comparison',
     () => (open.value && allTogether.value ? { revision: saved.value.revision } : null),
-    () => api.mixComparison(session.id),
+    (_, signal) => analyse('mix-comparison', {}, signal),
     () => session.id,
   ).answer
   /** Whether the mix as a whole is looked at. */

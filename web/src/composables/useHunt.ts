@@ -1,6 +1,6 @@
 /** Hunting: the suspects of what is on the bench, judged one by one with the ear in charge. */
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
-import { api, type Intent, type LedgerEntry, type Suspect, type Suspects } from '../api/client'
+import { type Intent, type LedgerEntry, type Suspect, type Suspects } from '../api/client'
 import { useRead } from '../api/reads'
 import { formatHz } from '../lib/figures'
 import { newId } from '../lib/moves'
@@ -17,7 +17,7 @@ export type Judgement = 'cut' | 'tame' | 'wanted' | 'no-fault'
 export type Hunt = ReturnType<typeof makeHunt>
 
 export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits: Edits) {
-  const { about, saved, chosen, sound, saveState } = session
+  const { about, saved, chosen, sound, saveState, analyse } = session
 
   /** What was found last of each strip, and in which stretch: whoever comes back to a track finds its list again. */
   const found = shallowRef<ReadonlyMap<string, { key: string; result: Suspects }>>(new Map())
@@ -27,9 +27,24 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits:
 
   const stretch = computed(() => bench.loop.value ?? { startS: 0, endS: bench.songS.value })
   const stretchKey = computed(() =>
-    [sound.value?.audioId, stretch.value.startS.toFixed(3), stretch.value.endS.toFixed(3)].join(' '),
+    [sound.value?.content, stretch.value.startS.toFixed(3), stretch.value.endS.toFixed(3)].join(' '),
   )
-  const here = computed(() => found.value.get(chosen.value?.id ?? ''))
+  /** What the server has heard in the background of a whole track: there without being asked for. */
+  const heard = useRead(
+    'suspects',
+    () => {
+      const strip = chosen.value
+      if (strip?.kind !== 'track' || bench.loop.value) return null
+      const { id, audio_id: audio, role, start_frame: start, keepers, dismissed } = strip
+      return { strip: id, key: stretchKey.value, hangsOn: [audio, role, start, keepers, dismissed] }
+    },
+    async ({ strip, key }, signal) => ({
+      key,
+      result: await analyse('suspects', { strip_id: strip, start_s: 0 }, signal, true),
+    }),
+    () => chosen.value?.id,
+  ).answer
+  const here = computed(() => found.value.get(chosen.value?.id ?? '') ?? heard.value ?? undefined)
   const result = computed(() => here.value?.result ?? null)
   const stale = computed(() => here.value !== undefined && here.value.key !== stretchKey.value)
   const keep = (stripId: string, key: string, told: Suspects) =>
@@ -56,7 +71,7 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits:
     const key = stretchKey.value
     try {
       const { startS, endS } = stretch.value
-      keep(strip.id, key, await api.suspects(session.id, strip.id, startS, endS))
+      keep(strip.id, key, await analyse('suspects', { strip_id: strip.id, start_s: startS, end_s: endS }))
       if (chosen.value?.id === strip.id) suspectId.value = suspects.value[0]?.id ?? null
     } catch (error) {
       if (chosen.value?.id === strip.id) problem.value = error instanceof Error ? error.message : String(error)
@@ -168,14 +183,16 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits:
   const cure = useRead(
     'cure',
     chosenMove(true),
-    ({ strip, entry }) => api.cure(session.id, strip, entry),
+    ({ strip, entry }, signal) => analyse('cure', { strip_id: strip, entry_id: entry }, signal),
     ofEntry,
   ).answer
   /** How much of the region of a move that answers no suspect is gone; one that does tells it with its cure. */
   const ownLoss = useRead(
     'loss',
     chosenMove(false),
-    async ({ strip, entry }) => ({ told: await api.loss(session.id, strip, entry) }),
+    async ({ strip, entry }, signal) => ({
+      told: await analyse('loss', { strip_id: strip, entry_id: entry }, signal),
+    }),
     ofEntry,
   ).answer
   const loss = computed(() => cure.value ?? ownLoss.value?.told ?? null)

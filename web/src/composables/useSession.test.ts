@@ -28,11 +28,17 @@ let asked: { url: string; body: Edit | null }[]
 let socket: QuietSocket
 
 class QuietSocket {
+  static readonly OPEN = 1
+  readyState = 1
+  said: unknown[] = []
   onopen: (() => void) | null = null
   onmessage: ((event: { data: string }) => void) | null = null
   onclose: unknown
   constructor() {
     socket = this // eslint-disable-line @typescript-eslint/no-this-alias
+  }
+  send(message: string) {
+    this.said.push(JSON.parse(message))
   }
   close() {
     // Nothing was opened.
@@ -86,7 +92,7 @@ describe('edits', () => {
     expect(store.knownChosen()?.ledger[0]?.move).toMatchObject({ hz: 431 })
     answers = [edited(6)]
     await store.edit('cut', [addMove(strip, { ...ENTRY, id: 'f' })])
-    expect(JSON.stringify(asked)).not.toContain('999')
+    expect(JSON.stringify(asked)).not.toContain('"hz":999')
     expect(store.state.value.tracks[0]?.ledger[0]?.move).toMatchObject({ hz: 431 })
   })
 
@@ -137,12 +143,52 @@ describe('news of other pages', () => {
   it('is read anew, and an answer that comes late never takes its place', async () => {
     const store = opened()
     answers = [{ status: 200, body: session(8, -8) }]
-    socket.onmessage?.({ data: '{"revision": 8}' })
+    socket.onmessage?.({ data: '{"about": "revision", "revision": 8}' })
     await vi.advanceTimersByTimeAsync(10)
     expect(store.state.value.tracks[0]?.gain_db).toBe(-8)
-    socket.onmessage?.({ data: '{"revision": 7}' })
+    socket.onmessage?.({ data: '{"about": "revision", "revision": 7}' })
     store.take(session(6, -6))
     await vi.advanceTimersByTimeAsync(10)
     expect([store.saved.value.revision, asked.length]).toEqual([8, 1])
+  })
+})
+
+describe('questions about the session', () => {
+  const waits = { status: 200, body: { id: 'p', status: 'waiting', progress: 0, result: null } }
+  const done = { status: 200, body: { id: 'p', status: 'done', progress: 1, result: { one_voice: true } } }
+  const ended = () => socket.onmessage?.({ data: '{"about": "product", "id": "p", "status": "done", "kind": "pitch"}' })
+
+  it('are asked again when the news tell that the answer is there, also where they come before it', async () => {
+    const { analyse } = opened()
+    answers = [waits, done]
+    const answer = analyse('pitch', { strip_id: 't' })
+    await vi.advanceTimersByTimeAsync(60_000)
+    expect(asked.length).toBe(1) // nothing is polled
+    ended()
+    expect(await answer).toEqual({ one_voice: true })
+    answers = [waits, done]
+    ended()
+    expect(await analyse('pitch', { strip_id: 't' })).toEqual({ one_voice: true })
+    answers = [waits]
+    const missed = analyse('pitch', { strip_id: 't' })
+    await vi.advanceTimersByTimeAsync(10)
+    // The session itself, and what was listened to, are read anew as well.
+    answers = [{ status: 200, body: session(5) }, { status: 200, body: null }, done]
+    socket.onmessage?.({ data: '{"about": "missed"}' })
+    expect(await missed).toEqual({ one_voice: true })
+  })
+
+  it('are given up at the server once nobody here waits for the answer any more', async () => {
+    const { analyse } = opened()
+    const [one, other] = [new AbortController(), new AbortController()]
+    answers = [waits, waits]
+    const both = [one, other].map(({ signal }) => analyse('pitch', { strip_id: 't' }, signal).catch(() => 'given up'))
+    await vi.advanceTimersByTimeAsync(10)
+    one.abort()
+    expect(await both[0]).toBe('given up')
+    expect(socket.said).toEqual([{ do: 'look-at', strip_id: 't' }])
+    other.abort()
+    expect(await both[1]).toBe('given up')
+    expect(socket.said.at(-1)).toEqual({ do: 'give-up', product_ids: ['p'] })
   })
 })

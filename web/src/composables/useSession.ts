@@ -3,17 +3,21 @@
  * only shown (`overlay`: a drag). What is shown is derived from the three; edits are decided on saved and pending,
  * never on an overlay.
  */
-import { computed, onScopeDispose, ref, shallowRef } from 'vue'
+import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import { api, ApiError, type About, type Edited, type Intent, type SessionState, type Strip } from '../api/client'
-import { useRead } from '../api/reads'
+import { makeAnalyses } from '../api/analyses'
+import { makeNews, type ListenedTo } from '../api/news'
 import { bodyOf, overlaid, stripOf, type PendingEdit, type SaveState } from '../lib/intents'
 import { newId } from '../lib/moves'
+import { tracksInto } from '../lib/routing'
 
 const RETRY_MS = 1000
 
 /** The sound of what is on the bench: of a track its file, of a group what goes into it. */
 export interface Sound {
-  readonly audioId: string
+  readonly stripId: string
+  /** Changes whenever the sound may be another. */
+  readonly content: string
   readonly startFrame: number
   readonly nFrames: number
   readonly nChannels: number
@@ -23,6 +27,10 @@ export type SessionStore = ReturnType<typeof makeSession>
 
 export function makeSession(about: About, opened: SessionState) {
   const id = opened.id
+  const news = makeNews(id)
+  const { analyse, pictureUrl, smallPictureUrl } = makeAnalyses(id, news)
+  /** How much of what the session needs has been listened to. */
+  const listenedTo = shallowRef<ListenedTo | null>(null)
   const saved = shallowRef(opened)
   const pending = shallowRef<readonly PendingEdit[]>([])
   const overlay = shallowRef<Intent | null>(null)
@@ -33,7 +41,6 @@ export function makeSession(about: About, opened: SessionState) {
   let underWay = 0
   /** The newest revision that was told of, seen or not. */
   let told = opened.revision
-  let news: WebSocket | null = null
   let left = false
 
   /** What edits are decided on. */
@@ -50,23 +57,17 @@ export function makeSession(about: About, opened: SessionState) {
   /** The same as edits are decided on. */
   const knownChosen = () => stripOf(known.value, chosen.value?.id ?? null)
 
-  /** What goes into the group on the bench, rendered anew when what it hangs on was saved. */
-  const bounce = useRead(
-    'bounce',
-    () => (chosen.value?.kind === 'group' ? { groupId: chosen.value.id, revision: saved.value.revision } : null),
-    ({ groupId }) => api.bounce(id, groupId),
-    () => (chosen.value?.kind === 'group' ? chosen.value.id : null),
-  ).answer
-
   const sound = computed<Sound | null>(() => {
     const strip = chosen.value
-    if (strip?.kind === 'track') {
+    if (!strip) return null
+    if (strip.kind === 'track') {
       const file = state.value.audio[strip.audio_id]
       const lengths = { nFrames: file?.n_frames ?? 1, nChannels: file?.n_channels ?? 2 }
-      return { audioId: strip.audio_id, startFrame: strip.start_frame, ...lengths }
+      return { stripId: strip.id, content: strip.audio_id, startFrame: strip.start_frame, ...lengths }
     }
-    if (!strip || !bounce.value) return null
-    return { audioId: bounce.value.audio_id, startFrame: 0, nFrames: bounce.value.n_frames, nChannels: 2 }
+    const ends = tracksInto(state.value, strip.id).map((track) => track.start_frame + lengthOf(track.audio_id))
+    const nFrames = Math.max(...ends, 1)
+    return { stripId: strip.id, content: `${saved.value.revision}`, startFrame: 0, nFrames, nChannels: 2 }
   })
 
   const lengthOf = (audioId: string) => saved.value.audio[audioId]?.n_frames ?? 1
@@ -78,23 +79,24 @@ export function makeSession(about: About, opened: SessionState) {
   }
 
   /** Read anew when anybody else has changed the session. */
-  function listen() {
-    news = new WebSocket(`ws://${location.host}/api/sessions/${id}/news`)
-    news.onmessage = (event: MessageEvent<string>) => {
-      const { revision } = JSON.parse(event.data) as { revision: number | null }
-      if (revision === null) void reload()
-      else if (revision > told) {
-        told = revision
-        if (underWay === 0) void reload()
-      }
-    }
-    news.onopen = () => {
+  const stopHearing = news.on((one) => {
+    if (one.about === 'missed') {
+      if (underWay === 0) void reload()
+      void api.listening(id).then(
+        (now) => (listenedTo.value = now),
+        () => undefined, // the news tell it, too
+      )
+    } else if (one.about === 'listening') listenedTo.value = one
+    else if (one.about === 'revision' && one.revision > told) {
+      told = one.revision
       if (underWay === 0) void reload()
     }
-    news.onclose = () => {
-      if (!left) setTimeout(() => !left && listen(), RETRY_MS)
-    }
-  }
+  })
+  watch(
+    () => chosen.value?.id ?? null,
+    (stripId) => news.lookAt(stripId),
+    { immediate: true },
+  )
 
   async function reload() {
     try {
@@ -179,10 +181,10 @@ export function makeSession(about: About, opened: SessionState) {
     }
   }
 
-  listen()
   onScopeDispose(() => {
     left = true
-    news?.close()
+    stopHearing()
+    news.close()
   })
 
   return {
@@ -200,6 +202,11 @@ export function makeSession(about: About, opened: SessionState) {
     chosen,
     sound,
     lengthOf,
+    news,
+    analyse,
+    pictureUrl,
+    smallPictureUrl,
+    listenedTo,
     take,
     reload,
     edit,

@@ -14,7 +14,7 @@ const LEAST_S = 1
 export type Survey = ReturnType<typeof makeSurvey>
 
 export function makeSurvey(session: SessionStore, play: Play, bench: Bench, edits: Edits) {
-  const { chosen, knownChosen } = session
+  const { chosen, knownChosen, analyse } = session
 
   const draft = shallowRef<SurveyCut[] | null>(null)
   const amount = ref(60)
@@ -45,15 +45,14 @@ export function makeSurvey(session: SessionStore, play: Play, bench: Bench, edit
     problem.value = ''
     asked = { startS, endS }
     try {
-      draft.value = await api.survey(
-        session.id,
-        strip.id,
-        startS,
-        endS,
-        amount.value,
-        limits.value.lowHz,
-        limits.value.highHz,
-      )
+      draft.value = await analyse('survey', {
+        strip_id: strip.id,
+        start_s: startS,
+        end_s: endS,
+        amount: amount.value,
+        low_hz: limits.value.lowHz,
+        high_hz: limits.value.highHz,
+      })
     } catch (error) {
       problem.value = error instanceof Error ? error.message : String(error)
     } finally {

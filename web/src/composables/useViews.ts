@@ -3,7 +3,6 @@
  * peaks.
  */
 import { computed, ref, shallowRef, watch } from 'vue'
-import { api } from '../api/client'
 import { useRead } from '../api/reads'
 import type { Bench } from './useBench'
 import type { Play } from './usePlay'
@@ -12,7 +11,7 @@ import type { SessionStore } from './useSession'
 export type Views = ReturnType<typeof makeViews>
 
 export function makeViews(session: SessionStore, play: Play, bench: Bench) {
-  const { saved, state, chosen, sound } = session
+  const { saved, chosen, sound, state, analyse } = session
   const picture = ref<'before' | 'after' | 'difference'>('before')
   const pitchShown = ref(false)
   const behindId = ref('')
@@ -22,30 +21,17 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
   const still = shallowRef<readonly number[] | null>(null)
   const chosenId = () => chosen.value?.id
 
-  /** The chosen strip behind its moves, rendered anew when what it hangs on was saved. */
-  const treated = useRead(
-    'treated',
-    () => {
-      const strip = chosen.value
-      const wanted = picture.value !== 'before' && strip?.ledger.length
-      return wanted ? { strip: strip.id, revision: saved.value.revision } : null
-    },
-    ({ strip }) => api.treated(session.id, strip),
-    () => `${chosenId()} ${picture.value !== 'before'}`,
-  ).answer
-
-  /** Which audio the spectrogram shows, and what it is the difference from. */
-  const shownAudio = computed(() => {
-    const own = sound.value?.audioId ?? ''
-    if (picture.value === 'before' || !chosen.value?.ledger.length || !treated.value) return { id: own, beforeId: null }
-    return { id: treated.value.audio_id, beforeId: picture.value === 'difference' ? own : null }
-  })
+  /** What the spectrogram shows: of a strip without moves there is nothing but what goes in. */
+  const shows = computed(() => (chosen.value?.ledger.length ? picture.value : 'before'))
+  /** Changes whenever the spectrogram may be another. */
+  const shownContent = computed(() =>
+    shows.value === 'before' ? (sound.value?.content ?? '') : `${saved.value.revision}`,
+  )
 
   const pitch = useRead(
     'pitch',
-    () =>
-      pitchShown.value && chosen.value && sound.value ? { strip: chosen.value.id, audio: sound.value.audioId } : null,
-    ({ strip }) => api.pitch(session.id, strip),
+    () => (pitchShown.value && sound.value ? { strip: sound.value.stripId, content: sound.value.content } : null),
+    ({ strip }, signal) => analyse('pitch', { strip_id: strip }, signal),
     () => `${chosenId()} ${pitchShown.value}`,
   ).answer
 
@@ -54,17 +40,11 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
     'behind',
     () => {
       if (!behindId.value || behindId.value === chosenId()) return null
-      const start = state.value.loop_start_frame ?? 0
-      const end = state.value.loop_end_frame ?? play.songFrames.value
-      return { strip: behindId.value, start, end, rate: play.rate.value, revision: saved.value.revision }
+      const [start, end] = [state.value.loop_start_frame ?? 0, state.value.loop_end_frame ?? null]
+      return { strip: behindId.value, start, end, revision: saved.value.revision }
     },
-    async ({ strip, start, end, rate }) => {
-      const track = saved.value.tracks.find((one) => one.id === strip)
-      const shown = track
-        ? { id: track.audio_id, at: track.start_frame }
-        : { id: (await api.bounce(session.id, strip)).audio_id, at: 0 }
-      return api.spectrum(shown.id, start - shown.at, end - shown.at, rate)
-    },
+    ({ strip, start, end }, signal) =>
+      analyse('spectrum', { strip_id: strip, start_frame: start, end_frame: end }, signal),
     () => behindId.value,
   ).answer
 
@@ -96,8 +76,9 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
     frozen,
     peaks,
     shownLive,
-    shownAudio,
-    treated,
+    shows,
+    waits: ref(false),
+    shownContent,
     passage: bench.loop,
   }
 }

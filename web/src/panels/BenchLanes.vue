@@ -23,7 +23,7 @@ import LaneTools from './LaneTools.vue'
 import MarkedNote from './MarkedNote.vue'
 import PointerReadout from './PointerReadout.vue'
 
-const { about, chosen, sound } = useSession()
+const { about, chosen, sound, pictureUrl } = useSession()
 const play = usePlay()
 const { positionFrame, rate, probe, heldProbes } = play
 const bench = useBench()
@@ -31,7 +31,7 @@ const { frequency, time, pointerHz, laneSize, entryId, kinds, others, markedHz, 
 const { spectrum, shownResponse, fullResponse } = bench
 const edits = useEdits()
 const { suspects, suspectId } = useHunt()
-const { pitch, behind, peaks, shownLive, shownAudio } = useViews()
+const { pitch, behind, peaks, shownLive, shows, shownContent, waits } = useViews()
 
 const lanes = useTemplateRef<HTMLElement>('lanes')
 const lane = useTemplateRef<HTMLElement>('lane')
@@ -154,8 +154,10 @@ onBeforeUnmount(() => watcher?.disconnect())
       @click="spot">
       <SpectrogramLane
         v-if="sound"
-        :audio-id="shownAudio.id"
-        :before-id="shownAudio.beforeId"
+        :strip-id="sound.stripId"
+        :shows="shows"
+        :content="shownContent"
+        :address="pictureUrl"
         :pitch="pitch"
         :suspects="suspects"
         :suspect-id="suspectId"
@@ -164,8 +166,8 @@ onBeforeUnmount(() => watcher?.disconnect())
         :time="time"
         :frequency="frequency"
         :grid="grid"
-        :loop="loop" />
-      <p v-else class="coming soft" role="status">its sound is being put together …</p>
+        :loop="loop"
+        @waits="waits = $event" />
       <PositionLine :seconds="position" :start-s="time.startS" :end-s="time.endS" />
       <LaneTools of="spectrogram" :has-moves="!!chosen?.ledger.length" :others="others" @note="markedHz = $event" />
     </div>

@@ -15,7 +15,7 @@ type Row = Cellar['rows'][number]
 type Choice = 'none' | 'safe' | 'in_the_mix'
 
 const session = useSession()
-const { known, state, edit } = session
+const { known, state, edit, analyse } = session
 const play = usePlay()
 const cellar = shallowRef<Cellar | null>(null)
 const choices = ref<Record<string, Choice>>({})
@@ -71,7 +71,7 @@ const looks = ref(0)
 const sum = useRead(
   'pile-up',
   () => wanted.value,
-  ({ cuts }) => api.pileUp(session.id, cuts),
+  ({ cuts }, signal) => analyse('pile-up', { cuts }, signal),
   () => looks.value,
 ).answer
 const needing = computed(() => rows.value.filter(({ row }) => row.needs_lows).map(({ track }) => track.name))
@@ -85,7 +85,7 @@ async function look() {
   problem.value = ''
   cleared.value = ''
   try {
-    cellar.value = await api.cellar(session.id)
+    cellar.value = await analyse('cellar', {})
     choose('safe')
   } catch (error) {
     problem.value = error instanceof Error ? error.message : String(error)

@@ -10,7 +10,7 @@ const props = defineProps<{
   others: { id: string; name: string }[]
 }>()
 const emit = defineEmits<{ note: [hz: number] }>()
-const { picture, pitchShown, pitch, behindId, holding, frozen, treated } = useViews()
+const { picture, pitchShown, pitch, behindId, holding, frozen, waits } = useViews()
 const { heldProbes } = usePlay()
 const PICTURES = ['before', 'after', 'difference'] as const
 const TOLD = { before: 'As it came', after: 'Behind its moves', difference: 'What the moves take away, in green' }
@@ -42,7 +42,6 @@ const behindTold = computed(
     'Another track, or the mix, behind it in slate; now ' +
     (props.others.find((other) => other.id === behindId.value)?.name ?? 'none'),
 )
-const waits = computed(() => picture.value !== 'before' && props.hasMoves && !treated.value)
 </script>
 
 <template>

@@ -15,6 +15,8 @@ const session = useSession()
 const { about, state, chosenId, edit } = session
 const { rate } = usePlay()
 const tracks = computed(() => state.value.tracks)
+/** Those of which something is still to be listened to in the background. */
+const stillToHear = computed(() => new Set(session.listenedTo.value?.strip_ids ?? []))
 
 const set = (track: Track, label: string, fields: TrackFields) =>
   edit(`${track.name}: ${label}`, [setTrack(track, fields)])
@@ -90,14 +92,16 @@ function told(track: Track) {
             :aria-label="`Name of ${track.name}`"
             @change="rename(track, $event)"
             @focus="chosenId = track.id" />
-          <div class="length figures soft">{{ lengthTold(track) }}</div>
+          <div class="length figures soft">
+            {{ lengthTold(track) }}{{ stillToHear.has(track.id) ? ' · to be heard' : '' }}
+          </div>
         </td>
         <td class="picture" :title="told(track)">
           <TrackPicture
             :audio-id="track.audio_id"
             :frames="session.lengthOf(track.audio_id)"
             :columns="about.tile_columns"
-            :rate="rate" />
+            :address="(place, signal) => session.smallPictureUrl(track.id, place, signal)" />
         </td>
         <td>
           <ElSelect

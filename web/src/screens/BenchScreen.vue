@@ -29,8 +29,8 @@ useBenchKeys()
       :master="state.master"
       :chosen-id="chosen.id"
       :columns="about.tile_columns"
-      :rate="rate"
       :length-of="session.lengthOf"
+      :picture-of="session.smallPictureUrl"
       @choose="chosenId = $event"
       @edit="edit" />
     <BenchLanes />

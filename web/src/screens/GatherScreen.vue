@@ -11,7 +11,7 @@ import CellarPanel from '../panels/CellarPanel.vue'
 import GroupList from '../panels/GroupList.vue'
 import TrackTable from '../panels/TrackTable.vue'
 
-const { id, about, state, saved, edit, reload } = useSession()
+const { id, about, state, saved, edit, reload, listenedTo } = useSession()
 const { incoming, add, replace, clearDone } = useIncoming()
 const over = ref(false)
 const picker = useTemplateRef<HTMLInputElement>('picker')
@@ -77,6 +77,12 @@ function renameSession(event: Event) {
       each.
     </p>
     <TrackTable v-else @replace="pickOther" />
+    <p v-if="listenedTo?.of" class="soft listened" role="status" data-test="listened">
+      <template v-if="listenedTo.done < listenedTo.of"
+        >Listening in the background, so that pictures, suspects and clashes are there when you want them:
+        <span class="figures">{{ listenedTo.done }} of {{ listenedTo.of }}</span></template
+      ><template v-else>All tracks are listened to: pictures, suspects and clashes are there.</template>
+    </p>
     <GroupList v-if="state.tracks.length" />
     <CellarPanel v-if="state.tracks.length" />
     <UnusedSound :session-id="id" :revision="saved.revision" @deleted="reload" />
@@ -92,6 +98,9 @@ function renameSession(event: Event) {
 .over {
   outline: 3px dashed var(--ink);
   outline-offset: -8px;
+}
+.listened {
+  margin: 8px 0 0;
 }
 .bring {
   display: flex;

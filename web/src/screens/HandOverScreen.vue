@@ -4,7 +4,7 @@ import DeleteButton from '../components/DeleteButton.vue'
 import { useBench, useSession } from '../composables/work'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElProgress, ElRadioButton, ElRadioGroup } from 'element-plus'
 import { useQuery } from '@tanstack/vue-query'
-import { computed, onMounted, ref, watch } from 'vue'
+import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from 'vue'
 import { api, type HandOver, type HandOverRequest } from '../api/client'
 import { queries } from '../api/reads'
 import { formatBytes, formatTime } from '../lib/figures'
@@ -15,7 +15,6 @@ const OUTPUTS: { value: Output; label: string }[] = [
   { value: 'wav-float', label: 'WAV, 32-bit float' },
   { value: 'flac-24', label: 'FLAC, 24 bit' },
 ]
-const POLL_MS = 400
 const session = useSession()
 const { state } = session
 const { loop } = useBench()
@@ -26,18 +25,28 @@ const stretch = ref<'song' | 'loop'>('song')
 const faders = ref(false)
 const levelMatch = ref(false)
 const problem = ref('')
-/** Asked again only while something is being rendered. */
 const listing = useQuery(
   {
     queryKey: ['handovers', session.id],
     queryFn: () => api.handovers(session.id),
     staleTime: 0,
     shallow: true,
-    refetchInterval: ({ state: { data } }) => (data?.some(isUnderWay) ? POLL_MS : false),
   },
   queries,
 )
-const list = computed(() => listing.data.value ?? [])
+const progress = reactive(new Map<string, number>())
+/** How far a hand-over is, the news tell; what came of it is read anew. */
+const stopHearing = session.news.on((one) => {
+  if (one.about === 'missed') void listing.refetch()
+  if (one.about !== 'product' || one.kind !== 'hand-over') return
+  progress.set(one.id, one.progress ?? 0)
+  const known = listing.data.value?.find(({ id }) => id === one.id)
+  if (known?.status !== one.status) void listing.refetch()
+})
+onBeforeUnmount(stopHearing)
+const list = computed(() =>
+  (listing.data.value ?? []).map((one) => ({ ...one, progress: progress.get(one.id) ?? one.progress })),
+)
 const isUnderWay = (one: HandOver) => one.status === 'waiting' || one.status === 'running'
 
 const treated = computed(() => state.value?.tracks.filter((track) => track.ledger.length) ?? [])
