@@ -59,8 +59,11 @@ def main() -> None:
         edit_while(lambda: time.monotonic() < until_s, base, session_id, strip_ids, "nothing else")
 
         def ask(strip_id: str) -> None:
-            path = f"/api/sessions/{session_id}/strips/{strip_id}/suspects?start_s=0&end_s={SECONDS}"
-            urllib.request.urlopen(base + path, timeout=300).read()
+            body = json.dumps({"strip_id": strip_id, "end_s": SECONDS}).encode()
+            path = f"{base}/api/sessions/{session_id}/analyses/suspects"
+            request = urllib.request.Request(path, body, {"content-type": "application/json"})
+            while json.load(urllib.request.urlopen(request, timeout=300))["status"] != "done":
+                time.sleep(0.5)
 
         asking = [threading.Thread(target=ask, args=(strip_id,)) for strip_id in strip_ids]
         for one in asking:

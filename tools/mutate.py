@@ -16,7 +16,7 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 SMALL_PRINT, SESSIONS, WRITERS = "core/test_small_print.py", "server/test_sessions.py", "server/test_two_writers.py"
 ROUTING, REVISING = "core/test_routing.py", "core/test_revising.py"
-STORAGE, MONITOR = "server/test_storage.py", "server/test_monitor.py"
+STORAGE, MONITOR, PRODUCTS = "server/test_storage.py", "server/test_monitor.py", "server/test_products.py"
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +61,7 @@ BREAKS = (
     Break("server/services/storage.py", "if audio_id in _used_now(db, session_id):", "if False:", STORAGE),
     Break("server/services/storage.py", "    _forget_changes_with(db, row, audio_id)\n", "", STORAGE),
     Break("server/services/handover.py", "if not (folder / ALL_FILES).is_file():", "if False:", STORAGE),
-    Break("server/services/views.py", "if tile.start_frame >= open_source(stored_path(audio_id)).n_frames:",
+    Break("core/analyses/picture.py", "if tile.start_frame >= sound.n_frames:",
           "if False:",
           STORAGE),
     Break("server/api/uploads.py", "int(declared) > limits.max_bytes + FORM_BYTES", "False", STORAGE),
@@ -86,10 +86,21 @@ BREAKS = (
     Break("core/channel.py", 'difference if channel == "mid" else -difference', "difference", SMALL_PRINT),
     Break("core/cellar.py", "if track.needs_lows:", "if False:", "core/test_survey.py"),
     Break("core/units.py", "math.asinh(1.0 / (2.0 * q))", "math.asinh(1.0 / q)", "core/test_filters.py"),
-    Break("server/jobs/queue.py",
-          'shutil.rmtree(folder, ignore_errors=True)\n        _finish(handover_id, status="cancelled")',
-          '_finish(handover_id, status="cancelled")', "server/test_files.py"),
-    Break("server/jobs/queue.py", '("running", "waiting")', '("waiting",)', "server/test_files.py"),
+    Break("server/jobs/compute.py", "            shutil.rmtree(folder, ignore_errors=True)\n            raise\n",
+          "            raise\n", "server/test_files.py"),
+    Break("server/services/products.py", "if not died:", "if died:", PRODUCTS),
+    Break("server/services/products.py", "if row.tries >= MOST_TRIES:", "if row.tries >= MOST_TRIES + 1:", PRODUCTS),
+    Break("server/services/products.py", "if row.foreseen:", "if False:", PRODUCTS),
+    Break("server/services/products.py", "    _cancel_unwanted(db, given_up)\n", "", PRODUCTS),
+    Break("server/services/products.py", '        elif one.status == "waiting" and not db.scalar(',
+          '        elif False and not db.scalar(', PRODUCTS),
+    Break("server/services/products.py", "if db.execute(text(known), {\"lock\": lock}).first() is not None:",
+          "if False:",
+          PRODUCTS),
+    Break("server/jobs/compute.py", "for need in needs_of(analysis, params):", "for need in ():", PRODUCTS),
+    Break("server/jobs/compute.py", "order_by(ProductRow.used_at)", "order_by(ProductRow.id)", PRODUCTS),
+    Break("core/analyses/base.py", "{params.model_dump_json()}", "", "core/test_analyses.py"),
+    Break("core/analyses/suspects.py", "keepers=keepers", "keepers=()", "server/test_hunt.py"),
     Break("server/access.py", "or self._allowed(scope)", "or True", SESSIONS),
     Break("core/engine/listening.py", "return 0.0 if for_itself else", "return", "core/test_listening.py"),
 )  # fmt: skip
