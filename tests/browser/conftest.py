@@ -65,6 +65,8 @@ class Bench:
 
     def settled_box(self, selector: str) -> dict:
         """Return where something is once it stays there: a handle moves to its level when the spectrum has come."""
+        # What is computed is told of by the news: until then the network is at rest, too.
+        self.page.wait_for_function("() => window.mivlo.bench.spectrum.value")
         self.page.wait_for_load_state("networkidle")
         box = None
         while box != (box := self.page.locator(selector).bounding_box()) or box is None:
