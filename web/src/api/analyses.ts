@@ -12,8 +12,6 @@ export type Shown<N extends AnalysisName> = Exclude<Answer<N>['result'], undefin
 export type Place = Omit<components['schemas']['AskedPicture'], 'strip_id' | 'shows'>
 export type Shows = components['schemas']['AskedPicture']['shows']
 
-export type Analyses = ReturnType<typeof makeAnalyses>
-
 export function makeAnalyses(sessionId: string, news: NewsStream) {
   /** The product that answers a question, once it is there; `soon`: it can wait for what else is asked. */
   async function product<N extends AnalysisName>(

@@ -1,7 +1,6 @@
 """What all routers share: the database, and errors as the API tells them."""
 
 from collections.abc import Iterator
-from concurrent.futures.process import BrokenProcessPool
 from typing import Annotated, Literal
 
 from fastapi import Depends, FastAPI, Request
@@ -74,8 +73,7 @@ def _answer(code: str, message: str) -> JSONResponse:
 
 
 def add_error_handlers(app: FastAPI) -> None:
-    """Turn the core's errors, wrong bodies, a lost database, a killed process and a full disk into `Problem`
-    answers."""
+    """Turn the core's errors, wrong bodies, a lost database and a full disk into `Problem` answers."""
 
     @app.exception_handler(MivloError)
     def mivlo_error(_: Request, error: MivloError) -> JSONResponse:
@@ -107,14 +105,6 @@ def add_error_handlers(app: FastAPI) -> None:
     def taken(_: Request, __: IntegrityError) -> JSONResponse:
         return _answer(
             "conflict", "an id is in use already, or another change came at the same time: read the session again"
-        )
-
-    @app.exception_handler(BrokenProcessPool)
-    def process_ended(_: Request, __: BrokenProcessPool) -> JSONResponse:
-        return _answer(
-            "process-ended",
-            "an analysis process was ended from outside twice, as happens when memory runs out; nothing saved is lost: "
-            "try again",
         )
 
     @app.exception_handler(OSError)

@@ -60,7 +60,10 @@ def import_audio(session_id: str, rate_hz: int, incoming: Path, *, name: str) ->
     with open_db() as db:
         want(db, wanted, priority=Priority.WAITED_FOR)
         db.commit()
-    row = ended(file.audio_id)
+    try:
+        row = ended(file.audio_id)
+    except LookupError:
+        raise AudioFileError(f"{name}: the session was deleted meanwhile; nothing was taken in") from None
     with open_db() as db:
         db.delete(row)
         db.commit()
