@@ -9,8 +9,8 @@ from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_moves, render_track
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.filters.biquad import frequency_response
+from mivlo.core.kernels import SUBSTEP_FRAMES
 from mivlo.core.kernels import dynamic_band as kernel
-from mivlo.core.kernels.dynamic_band import SUBSTEP_FRAMES
 from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.dynamic_flat_bell import DynamicFlatBell

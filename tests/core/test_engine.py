@@ -4,14 +4,14 @@ import numpy as np
 import pytest
 import scipy.signal
 
-from mivlo.core.engine.mix import GRID, GuardReference, Mix, Probe
+from mivlo.core.engine.mix import GuardReference, Mix, Probe
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_mix, render_moves, replay
 from mivlo.core.engine.source import SEAM_FRAMES, ArraySource
 from mivlo.core.engine.strip import pan_gains
 from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.k_weighting import power_to_lufs
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.loudness import momentary_powers, true_peak_db
 from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves.bell import Bell
@@ -50,10 +50,6 @@ def in_random_blocks(player: Player, n_frames: int, seed: int) -> np.ndarray:
         parts.append(player.render(count))
         have += count
     return np.concatenate(parts, axis=1)
-
-
-def test_the_grid_of_the_mix_is_that_of_the_kernels():
-    assert GRID == CONTROL_FRAMES
 
 
 def test_results_do_not_depend_on_the_block_size(sources, mix):
@@ -244,7 +240,7 @@ def response_db(mix: Mix, hz: np.ndarray) -> np.ndarray:
     """Return what a mix does to an impulse, in dB at some frequencies (read after 1.5 s of silence)."""
     x = np.zeros((2, 6 * RATE))
     x[:, 2 * RATE] = 1.0
-    start = 3 * RATE // 2 // GRID * GRID
+    start = 3 * RATE // 2 // CONTROL_FRAMES * CONTROL_FRAMES
     out = Player(mix, lambda _: ArraySource(x), start_frame=start, sample_rate_hz=RATE).render(4 * RATE)[0]
     spectrum = np.abs(np.fft.rfft(out))
     return 20 * np.log10(np.maximum(spectrum[np.round(hz * 4).astype(int)], 1e-9))

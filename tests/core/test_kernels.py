@@ -7,9 +7,7 @@ from scipy.ndimage import maximum_filter1d
 
 from mivlo.core.channel import lane_of, put_lane_back
 from mivlo.core.filters.biquad import frequency_response
-from mivlo.core.kernels import dynamic_band, plane_frames, svf_chain
-from mivlo.core.kernels.dynamic_band import SUBSTEP_FRAMES
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES, SUBSTEP_FRAMES, dynamic_band, plane_frames, svf_chain
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
 from mivlo.core.processors.chain import Chain, KeyedSection

@@ -12,7 +12,7 @@ from mivlo.core.engine.ramp import STEPS, Ramp
 from mivlo.core.engine.source import SEAM_FRAMES, ArraySource, Transport, open_source
 from mivlo.core.engine.strip import BLOCK_GRID_FRAMES, start_of_preroll
 from mivlo.core.engine.tape import Tape
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.model import Group, LedgerEntry, Track
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell

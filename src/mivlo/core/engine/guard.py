@@ -8,7 +8,7 @@ import numpy as np
 from mivlo.core.engine.mix import GuardReference
 from mivlo.core.filters.biquad import Biquad
 from mivlo.core.k_weighting import BLOCK_S, OFFSET_LU, k_weighting
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.processors.chain import Chain, KeyedSection
 from mivlo.core.units import Array, db_to_gain
 

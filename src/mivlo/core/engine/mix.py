@@ -5,6 +5,7 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, model_validator
 
 from mivlo.core.errors import ParameterError
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.model import MIX_ID, Frozen, Group, Session, StripBase, Track, groups_in_order, refuse_twins
 
 __all__ = [
@@ -16,8 +17,6 @@ __all__ = [
     "raw_sound_of",
     "reshapes",
 ]
-
-GRID = 64  # the control grid of the kernels; tests hold the two equal
 
 
 def raw_sound_of(state: StripBase) -> tuple[str, int] | None:
@@ -91,8 +90,9 @@ class Mix(Frozen):
         """Return the loop on the control grid, or None where there is none of at least 50 ms or so."""
         if self.loop_start_frame is None or self.loop_end_frame is None:
             return None
-        start, end = self.loop_start_frame // GRID * GRID, -(-self.loop_end_frame // GRID) * GRID
-        return (start, end) if end - start >= 32 * GRID else None
+        grid = CONTROL_FRAMES
+        start, end = self.loop_start_frame // grid * grid, -(-self.loop_end_frame // grid) * grid
+        return (start, end) if end - start >= 32 * grid else None
 
 
 def reshapes(before: Mix, after: Mix) -> bool:

@@ -6,7 +6,7 @@ from mivlo.core.engine.guard import Guard
 from mivlo.core.engine.mix import GuardReference, Mix
 from mivlo.core.engine.pipe import Pipe
 from mivlo.core.engine.ramp import STEPS, Ramp
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.units import Array, db_to_gain
 
 __all__ = ["DIM_DB", "Monitoring", "MonitoringMark"]

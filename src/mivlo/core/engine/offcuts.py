@@ -5,7 +5,7 @@ from collections.abc import Callable, Sequence
 from functools import lru_cache
 
 import numpy as np
-from scipy.fft import irfft, rfft, rfftfreq
+from numpy.fft import irfft, rfft, rfftfreq
 
 from mivlo.core.engine.plan import static_sections
 from mivlo.core.engine.strip import Strip

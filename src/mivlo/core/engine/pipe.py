@@ -6,7 +6,7 @@ from typing import Self
 import numpy as np
 
 from mivlo.core.engine.ramp import Ramp
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.units import Array, db_to_gain
 
 __all__ = ["LEVEL_DB", "Pipe"]

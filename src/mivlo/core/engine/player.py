@@ -19,7 +19,7 @@ from mivlo.core.engine.keys import OpenSource
 from mivlo.core.engine.mix import Mix, reshapes
 from mivlo.core.engine.monitoring import Monitoring, MonitoringMark
 from mivlo.core.engine.strip import Strip
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.units import Array
 
 __all__ = ["MoveGains", "NonFinite", "OpenSource", "Player", "on_grid"]

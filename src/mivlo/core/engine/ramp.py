@@ -4,7 +4,7 @@ from typing import Self
 
 import numpy as np
 
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.units import Array
 
 __all__ = ["FADE_OUT", "STEPS", "Ramp"]

@@ -8,7 +8,7 @@ import numpy as np
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.player import OpenSource, Player, on_grid
 from mivlo.core.engine.source import Source
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves import Move
 from mivlo.core.units import Array

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from mivlo.core.engine.mix import Mix, reshapes
 from mivlo.core.engine.player import Player
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 
 __all__ = ["Made", "Revising"]
 

@@ -9,7 +9,7 @@ from typing import Protocol
 
 import numpy as np
 
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.processors.timed import Spans, weights_of
 from mivlo.core.units import Array
 

@@ -12,7 +12,7 @@ import numpy as np
 from mivlo.core.engine.pipeline import Pipeline
 from mivlo.core.engine.ramp import STEPS, Ramp
 from mivlo.core.engine.tape import Tape
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.processors.stage import ReadKey, StageSpec, Trace
 from mivlo.core.units import Array
 

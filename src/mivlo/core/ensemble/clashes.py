@@ -6,10 +6,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.ndimage import uniform_filter1d
 
-from mivlo.core import spacious
+from mivlo.core import kernels, spacious
 from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, cams_to_hz, partial_loudness
 from mivlo.core.ensemble.listening import Heard
-from mivlo.core.kernels import masking_frames
 from mivlo.core.units import Array, Floats
 
 __all__ = ["STRONG", "Clash", "core", "find_clashes", "regain"]
@@ -96,7 +95,7 @@ def _shared_out(heard: Heard, lost: Floats) -> Array:
         excitation, sounding, loudness = (
             values[:, frames] for values in (heard.excitation, heard.sounding, heard.loudness)
         )
-        masking_frames.shared_out(lost[:, frames], excitation, sounding, pairs, loudness)
+        kernels.masking_frames.shared_out(lost[:, frames], excitation, sounding, pairs, loudness)
         return pairs
 
     with ThreadPoolExecutor(2) as both:

@@ -5,9 +5,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.fft import rfft
 
+from mivlo.core import kernels
 from mivlo.core.engine.source import Source
 from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, hz_to_cams, transfer_db
-from mivlo.core.kernels import band_power
 from mivlo.core.spectra.windows import halvings_of, windows
 from mivlo.core.units import Array, Floats
 
@@ -61,7 +61,7 @@ def erb_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> E
                 for at in range(0, count, FRAMES_AT_ONCE):
                     until = min(at + FRAMES_AT_ONCE, count)
                     spectra = rfft(frames[at:until] * window, axis=1, overwrite_x=True)
-                    band_power.add_band_power(
+                    kernels.band_power.add_band_power(
                         spectra, first_bin, bands, shares, power[channel, done + at : done + until]
                     )
         done += count

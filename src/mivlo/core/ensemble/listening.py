@@ -8,7 +8,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from mivlo.core import spacious
+from mivlo.core import kernels, spacious
 from mivlo.core.engine.strip import pan_gains
 from mivlo.core.ensemble.erb_map import ErbMap
 from mivlo.core.ensemble.hearing import (
@@ -24,7 +24,6 @@ from mivlo.core.ensemble.hearing import (
     spread_tables,
 )
 from mivlo.core.k_weighting import k_weighting_power, power_to_lufs
-from mivlo.core.kernels import masking_frames
 from mivlo.core.units import Array, Floats
 
 __all__ = ["LISTENING_DB_SPL", "Heard", "MixedTrack", "ear_powers", "full_scale_db_spl", "hear", "hear_powers"]
@@ -167,7 +166,7 @@ def hear_powers(ears: Floats) -> tuple[Floats, Floats, Floats]:
     law = np.stack([E_THRESHOLD, ALPHA, OFFSET_A, LOW_GAIN, MASKING_K])
     spread, reach = _tables()
     for power in ears:
-        masking_frames.lose(np.ascontiguousarray(power), spread, reach, law, loudness, kept, excitation)
+        kernels.masking_frames.lose(np.ascontiguousarray(power), spread, reach, law, loudness, kept, excitation)
     scale = np.float32(SONE_SCALE * STEP_CAMS * (2.0 / n_ears))
     loudness *= scale
     kept *= scale

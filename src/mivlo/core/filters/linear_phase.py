@@ -4,8 +4,9 @@ from collections.abc import Iterable, Sequence
 from typing import Literal
 
 import numpy as np
+import scipy
+from numpy.fft import irfft, rfftfreq
 from numpy.typing import NDArray
-from scipy.fft import irfft, next_fast_len, rfftfreq
 
 from mivlo.core.channel import Channel
 from mivlo.core.filters.biquad import Biquad, magnitude_response
@@ -140,4 +141,6 @@ def linear_phase_kernel(gains: Array, n_taps: int) -> Array:
 
 def kernel_freqs_hz(n_taps: int, sample_rate_hz: float) -> Array:
     """Return where a kernel of n_taps wants its gains."""
-    return np.asarray(rfftfreq(next_fast_len(n_taps * OVERSAMPLING, real=True), 1.0 / sample_rate_hz), dtype=np.float64)
+    return np.asarray(
+        rfftfreq(scipy.fft.next_fast_len(n_taps * OVERSAMPLING, real=True), 1.0 / sample_rate_hz), dtype=np.float64
+    )

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from mivlo.core.engine.source import Source
-from mivlo.core.kernels.dynamic_band import SUBSTEP_FRAMES
+from mivlo.core.kernels import SUBSTEP_FRAMES
 from mivlo.core.moves import Move
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell

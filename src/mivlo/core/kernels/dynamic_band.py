@@ -5,12 +5,13 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
+from mivlo.core.kernels import SUBSTEP_FRAMES
+
 __all__ = [
-    "SUBSTEP_FRAMES", "Gate", "Measure", "Memory", "blend", "burst_holds", "detect", "gain_steps", "highest_of_last",
+    "Gate", "Measure", "Memory", "blend", "burst_holds", "detect", "gain_steps", "highest_of_last",
     "level_steps", "run_table", "smoothed", "stroke_holds",
 ]  # fmt: skip
 
-SUBSTEP_FRAMES = 32  # how often level and gain are computed: two thirds of a millisecond at 48 kHz
 FUSED = {"contract"}
 INAUDIBLE = 1e-40
 AT_REST_DB = 1e-4

@@ -3,6 +3,8 @@
 import numpy as np
 from numba import njit
 
+from mivlo.core.kernels import FORGETTING
+
 __all__ = ["frame_cuts"]
 
 SLOPE_DB_PER_OCTAVE = 12.0  # of the cone under which a peak covers its surroundings
@@ -13,7 +15,6 @@ LINE_STEPS = 4  # bins from a line to where it must have fallen off
 LINE_FROM_DB, LINE_RANGE_DB = 9.0, 5.0  # of that fall: from noise to a clear line
 LINE_REACH = 4  # bins around a line that are the line's own
 BORN_TOGETHER, BORN_NEAR_LOUDEST_DB, REMEMBERED = 3.0, 30.0, 0.8  # several lines at once, or a loud one, are a new note
-FORGETTING = 0.04  # a frame: how fast a line's own habit is learnt upwards
 SETTLING, PATIENCE, ESTABLISHED = 12.0, 4.0, 3.0  # frames
 STRUCK_DB, STRUCK_PART = 4.5, 0.25  # within a frame: a line is struck anew; and of all bins, where it is a stroke
 STROKE_FRAMES = 2.0  # for which an attack is let through

@@ -2,9 +2,10 @@
 
 from numba import njit
 
-__all__ = ["CONTROL_FRAMES", "run_chain"]
+from mivlo.core.kernels import CONTROL_FRAMES
 
-CONTROL_FRAMES = 64  # the absolute grid on which figures may change
+__all__ = ["run_chain"]
+
 # `contract` lets the compiler fuse a product and a sum: faster, and the same result for the same samples wherever
 # a block begins, since every block begins and ends on the grid.
 FUSED = {"contract"}

@@ -8,10 +8,11 @@ from typing import Self
 
 import numpy as np
 
+from mivlo.core import kernels
 from mivlo.core.channel import Channel
 from mivlo.core.errors import ParameterError
 from mivlo.core.filters.biquad import Biquad, decay_s, state_variable_form
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES, run_chain
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.processors.stage import FORGOTTEN_DB, Context, StageSpec, Trace
 from mivlo.core.units import Array
 
@@ -129,7 +130,7 @@ class Chain:
         """
         if x.shape[1] % CONTROL_FRAMES:
             raise ParameterError(f"n={x.shape[1]} must be a multiple of {CONTROL_FRAMES} frames")
-        run_chain(
+        kernels.svf_chain.run_chain(
             x, self._state, self._lanes, self._now, self._then, self._stages, self._target, self._left,
             self._wet_now, self._wet_then, self._wet_step, self._wet_goal, self._wet_curve, self._pole,
         )  # fmt: skip

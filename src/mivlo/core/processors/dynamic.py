@@ -6,11 +6,10 @@ from typing import Literal, Self
 
 import numpy as np
 
+from mivlo.core import kernels
 from mivlo.core.channel import Channel, lane_of, put_lane_back
 from mivlo.core.filters.biquad import Biquad, decay_s
-from mivlo.core.kernels import dynamic_band as kernel
-from mivlo.core.kernels.dynamic_band import SUBSTEP_FRAMES
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES, SUBSTEP_FRAMES
 from mivlo.core.processors.chain import GLIDE_S, Chain, KeyedSection
 from mivlo.core.processors.stage import FORGOTTEN_DB, Context, StageSpec, Trace
 from mivlo.core.units import Array
@@ -174,7 +173,7 @@ class _Blender:
         return float(1.0 / max(self._full[3] ** 2, 1e-12))
 
     def act(self, lanes: Array, gains_db: Array) -> None:
-        kernel.blend(lanes, self._waiting[:, : lanes.shape[1]], gains_db, self._pole, self._full)
+        kernels.dynamic_band.blend(lanes, self._waiting[:, : lanes.shape[1]], gains_db, self._pole, self._full)
         self._waiting = self._waiting[:, lanes.shape[1] :].copy()
 
     def clone(self) -> Self:
@@ -223,7 +222,7 @@ class _Slider:
         while done < lanes.shape[1]:
             count = CONTROL_FRAMES if self._done < GLIDE_STEPS else lanes.shape[1] - done
             first, last = done // SUBSTEP_FRAMES, (done + count) // SUBSTEP_FRAMES
-            kernel.run_table(
+            kernels.dynamic_band.run_table(
                 lanes[:, done : done + count], gains_db[first : last + 1], self._table.lowest_db, TABLE_STEP_DB,
                 self._blended(), self._state,
             )  # fmt: skip
@@ -275,7 +274,7 @@ class DynamicStage:
             self._filter = _Slider(spec.shape, n_lanes)
         self._set_figures(spec)
         at = self._switch_steps if figures.on else 0
-        self._memory = kernel.Memory(
+        self._memory = kernels.dynamic_band.Memory(
             section=np.zeros((2, 2)),
             smooth=np.zeros(1),
             levels=np.full(self._n_levels, SILENCE_POWER),
@@ -303,7 +302,7 @@ class DynamicStage:
     @property
     def _n_levels(self) -> int:
         """Return how many levels are looked at together with the newest."""
-        return self._measure.back + self._measure.ahead + self._measure.window - 1
+        return int(self._measure.back + self._measure.ahead + self._measure.window - 1)
 
     def process(self, x: Array, context: Context) -> Array:
         figures = self._figures
@@ -323,7 +322,7 @@ class DynamicStage:
         n_steps = x.shape[1] // SUBSTEP_FRAMES
         level_db, gains_db = np.empty(n_steps), np.empty(n_steps + 1)
         gains_db[0] = self._edge_db
-        kernel.detect(
+        kernels.dynamic_band.detect(
             heard, less, scale, self._measure, self._gate, self._gain_figures, self._memory, level_db, gains_db
         )
         self._edge_db = float(gains_db[-1])
@@ -348,7 +347,7 @@ class DynamicStage:
         threshold."""
         figures, gains_db = self._gain_figures.copy(), np.empty(len(level_db))
         figures[0] = threshold_db
-        kernel.gain_steps(
+        kernels.dynamic_band.gain_steps(
             level_db, np.zeros(len(level_db), dtype=bool), figures, np.array([self._figures.rest_db]), gains_db
         )
         return gains_db
@@ -357,7 +356,7 @@ class DynamicStage:
         other = copy(self)
         other._filter, other._first_section = self._filter.clone(), self._first_section.clone()
         # The rest is replaced, never written into.
-        other._memory = kernel.Memory(*(values.copy() for values in self._memory))
+        other._memory = kernels.dynamic_band.Memory(*(values.copy() for values in self._memory))
         return other
 
     def is_finite(self) -> bool:
@@ -367,7 +366,7 @@ class DynamicStage:
         figures, steps = spec.figures, self._steps_per_s
         last = spec.detector[-1]
         smoothing_s = max(SMOOTHING_S, 1.0 / figures.detector_hz)
-        self._measure = kernel.Measure(
+        self._measure = kernels.dynamic_band.Measure(
             stride=spec.stride,
             coefs=np.array([last.b0, last.b1, last.b2, last.a1, last.a2]),
             use_rms=figures.rms,
@@ -383,7 +382,7 @@ class DynamicStage:
         threshold = 10.0 ** (figures.threshold_db / 10.0)
         grown, over = 10.0 ** (STROKE_RISE_DB / 10.0), 10.0 ** (BURST_OVER_DB / 10.0)
         spans_s = (STROKE_RISE_S, figures.stroke_ms / 1e3, BURST_RISE_S, BURST_SETTLE_S, BURST_LONGEST_S)
-        self._gate = kernel.Gate(
+        self._gate = kernels.dynamic_band.Gate(
             trigger=TRIGGERS.index(figures.trigger),
             limits=np.array([grown, threshold, over, LOWER_RISE, UPPER_RISE]),
             counts=np.array([round(span * steps) for span in spans_s], dtype=np.int64),

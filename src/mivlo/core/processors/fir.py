@@ -7,8 +7,8 @@ from functools import lru_cache
 from typing import Self
 
 import numpy as np
+from numpy.fft import irfft, rfft
 from numpy.typing import NDArray
-from scipy.fft import irfft, rfft
 
 from mivlo.core.channel import Channel
 from mivlo.core.filters.biquad import Biquad

@@ -6,11 +6,12 @@ from functools import lru_cache
 from typing import Self
 
 import numpy as np
+from numpy.fft import irfft, rfft
 from numpy.typing import NDArray
-from scipy.fft import irfft, rfft
 
+from mivlo.core import kernels
 from mivlo.core.channel import Channel, lane_of, put_lane_back
-from mivlo.core.kernels.plane_frames import FORGETTING, band_means, frame_cuts
+from mivlo.core.kernels import FORGETTING
 from mivlo.core.processors.stage import FORGOTTEN_DB, Context, StageSpec, Trace
 from mivlo.core.units import Array
 
@@ -232,9 +233,9 @@ class PlaneStage:
             smooth += weight * powers[shift : shift + n_hops]
         bins = _bins(figures, self._size, self._rate)
         means, cuts_db = np.empty_like(smooth), np.empty_like(smooth)
-        band_means(smooth, bins.low, bins.high, means)
+        kernels.plane_frames.band_means(smooth, bins.low, bins.high, means)
         levels = np.float32(10.0) * np.log10(means)
-        frame_cuts(
+        kernels.plane_frames.frame_cuts(
             smooth, levels, bins.octave, bins.gap_low, bins.gap_high, bins.trend_low, bins.trend_high, bins.tolerance,
             bins.edge, bins.first, bins.last, figures.amount, self._habits, cuts_db,
         )  # fmt: skip

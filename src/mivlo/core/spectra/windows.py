@@ -5,12 +5,12 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from mivlo.core.engine.source import Source
-from mivlo.core.kernels import halving
 from mivlo.core.units import Floats
 
 __all__ = ["halved_rate", "halvings_of", "windows"]
 
 CHUNK_FRAMES = 1 << 20
+HALVED_FRAMES = 1 << 14  # summed at a time, so that they stay in the nearest caches
 
 
 def halvings_of(sample_rate_hz: float) -> int:
@@ -87,7 +87,16 @@ _TAPS = _half_band_taps()
 
 def halved_rate(x: Floats) -> Floats:
     """Return (channels, n) at half the rate; 70 dB down from 0.62 of its Nyquist on."""
-    out = np.empty((len(x), x.shape[1] // 2), dtype=np.float32)
-    for row, half in zip(x, out, strict=True):
-        halving.halved(row, _TAPS, half)
+    n, reach = x.shape[1] // 2, len(_TAPS)
+    out = np.float32(0.5) * x[:, : 2 * n : 2]
+    odd = np.pad(x[:, 1 : 2 * n : 2], ((0, 0), (reach, reach)))
+    for first in range(0, n, HALVED_FRAMES):
+        part = out[:, first : first + HALVED_FRAMES]
+        here = odd[:, first : first + part.shape[1] + 2 * reach]
+        for j, tap in enumerate(_TAPS):
+            pair = (
+                here[:, reach + j : reach + j + part.shape[1]] + here[:, reach - 1 - j : reach - 1 - j + part.shape[1]]
+            )
+            pair *= tap
+            part += pair
     return out

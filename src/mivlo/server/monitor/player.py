@@ -17,7 +17,7 @@ from mivlo.core.engine.revising import Made, Revising
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError
 from mivlo.core.k_weighting import power_to_lufs
-from mivlo.core.kernels.svf_chain import CONTROL_FRAMES
+from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.units import Array
 from mivlo.server.monitor.messages import (
     Applied,
