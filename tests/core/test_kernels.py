@@ -136,7 +136,11 @@ def test_the_kernels_say_the_same_uncompiled():
         results.append(gains)
     assert np.allclose(*results)
     power = np.random.default_rng(7).random((3, 1_025)).astype(np.float32)
-    bins = _bins(PlaneFigures(1.0, 0.9, 600.0, 10_000.0, 25.0, True, "both", ()), 2_048, RATE)
+    bins = _bins(
+        PlaneFigures(1.0, 0.9, 600.0, 10_000.0, 25.0, True, "both", (), ((900.0, 0.0), (1_000.0, 6.0), (1_200.0, 0.0))),
+        2_048,
+        RATE,
+    )
     means, wanted = np.empty_like(power), np.empty_like(power)
     plane_frames.band_means(power, bins.low, bins.high, means)
     for k in range(1_025):
@@ -148,7 +152,7 @@ def test_the_kernels_say_the_same_uncompiled():
         out = np.empty_like(power)
         function(
             power, levels_db, bins.octave, bins.gap_low, bins.gap_high, bins.trend_low, bins.trend_high, bins.tolerance,
-            bins.edge, bins.first, bins.last, 1.0, np.zeros((5, 1_025)), out,
+            bins.edge, bins.learned, bins.first, bins.last, 1.0, 0.5, np.zeros((5, 1_025)), out,
         )  # fmt: skip
         cuts.append(out)
     assert np.allclose(*cuts, atol=1e-3)

@@ -18,6 +18,7 @@ BORN_TOGETHER, BORN_NEAR_LOUDEST_DB, REMEMBERED = 3.0, 30.0, 0.8  # several line
 SETTLING, PATIENCE, ESTABLISHED = 12.0, 4.0, 3.0  # frames
 STRUCK_DB, STRUCK_PART = 4.5, 0.25  # within a frame: a line is struck anew; and of all bins, where it is a stroke
 STROKE_FRAMES = 2.0  # for which an attack is let through
+STANDS_FROM_DB, STANDS_RANGE_DB = -3.0, 6.0  # over the trend: below it a place is left alone, above it cut in full
 SILENCE = 1e-13
 FAST = {"contract", "reassoc", "nsz", "arcp"}
 
@@ -47,9 +48,11 @@ def frame_cuts(
     trend_high,
     tolerance,
     edge,
+    learned,
     first,
     last,
     amount,
+    spare,
     habits,
     cuts_db,
 ):
@@ -58,7 +61,8 @@ def frame_cuts(
     levels (frames, bins) float32: `band_means` in dB; octave (bins,): log2 of each bin; gap_low, gap_high, trend_low,
     trend_high (bins,) int64: the bins beyond which the surroundings begin, and over which the trend goes; first, last:
     the bins that count at all; tolerance (bins,): how far a level may stand out by chance, in dB; edge (bins,): 0
-    where nothing may be shaved, to 1; habits
+    where nothing may be shaved, to 1; learned (bins,): what each bin's place adds, in dB, which is cut while something
+    stands there; spare: how much of what is usual for a line is left to it, 0 to 1; habits
     (5, bins) is updated: how far each line usually stands out, for how many frames it has been there, and missed, the
     level of the last frame, and how many lines came up lately and for how long a stroke still sounds.
     """
@@ -141,16 +145,16 @@ def frame_cuts(
                 gone[k] += 1.0
                 if gone[k] > PATIENCE or age[k] < ESTABLISHED:
                     age[k], usual[k] = 0.0, 0.0
+            cut = learned[k] * min(max((shape[k] - STANDS_FROM_DB) / STANDS_RANGE_DB, 0.0), 1.0)
             if habits[4, 1] > 0.0:
                 usual[k] = max(usual[k], proud[k]) if age[k] > 0.0 else usual[k]
-                latest[k] = level[k]
-                continue
-            over, bearable = proud[k] - usual[k], tolerance[k] + (LINE_TOLERANCE_DB if age[k] > 0.0 else 0.0)
-            cut = 0.0
-            if over >= bearable + KNEE_DB:
-                cut = over
-            elif over > bearable:
-                cut = (over - bearable) * (bearable + KNEE_DB) / KNEE_DB
+            else:
+                over = proud[k] - spare * usual[k]
+                bearable = tolerance[k] + (spare * LINE_TOLERANCE_DB if age[k] > 0.0 else 0.0)
+                if over >= bearable + KNEE_DB:
+                    cut = max(cut, over)
+                elif over > bearable:
+                    cut = max(cut, (over - bearable) * (bearable + KNEE_DB) / KNEE_DB)
             cuts_db[t, k] = cut * edge[k] * amount
             latest[k] = level[k]
         # Smoothed over neighbours, so that no cut has a ragged edge.

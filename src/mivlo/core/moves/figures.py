@@ -11,7 +11,7 @@ from mivlo.core.moves.base import BaseMove, Family
 
 __all__ = ["Figure", "Meaning", "MoveKind", "ReadyStart", "describe_kinds", "meanings_of"]
 
-Control = Literal["number", "choice", "switch", "members", "listens"]
+Control = Literal["number", "choice", "switch", "members", "listens", "places"]
 Meaning = Literal["place", "low edge", "high edge", "gain", "amount", "width", "sharpness", "slope", "key"]
 NOT_FIGURES = ("kind", "on", "width_octaves", "times_s")
 

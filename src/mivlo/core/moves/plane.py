@@ -1,6 +1,7 @@
 """Plane: shaves what stands proud of the sound's own outline, moment by moment."""
 
-from typing import ClassVar, Literal, Self
+from itertools import pairwise
+from typing import Annotated, ClassVar, Literal, Self
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -11,7 +12,10 @@ from mivlo.core.moves.base import BaseMove, Family, Hz, Keepers, Start
 from mivlo.core.moves.capabilities import Placed, Sliced
 from mivlo.core.processors.plane import PlaneFigures, PlaneSpec
 
-__all__ = ["Plane"]
+__all__ = ["MOST_PLACES", "LearnedPlace", "Plane"]
+
+MOST_PLACES = 240
+LearnedPlace = tuple[Annotated[float, Field(ge=20.0, le=20_000.0)], Annotated[float, Field(ge=0.0, le=24.0)]]
 
 
 class Plane(BaseMove, Placed, Sliced):
@@ -21,6 +25,14 @@ class Plane(BaseMove, Placed, Sliced):
     says: ClassVar[str] = "Shaves what stands proud of the sound's own outline, moment by moment, wherever it moves."
     family: ClassVar[Family] = "adaptive"
     starts: ClassVar[tuple[Start, ...]] = (
+        Start("harsh voice", "edges of a voice that hurt", {
+            "amount": 100.0, "narrowness": 75.0, "speed_ms": 25.0, "low_hz": 1_000.0, "high_hz": 10_000.0,
+            "spare_notes": 70.0,
+        }),
+        Start("brittle guitar", "pick and strings that are glassy", {
+            "amount": 100.0, "narrowness": 85.0, "speed_ms": 25.0, "low_hz": 1_200.0, "high_hz": 9_000.0,
+            "spare_notes": 90.0,
+        }),
         Start("gentle", "many small moving faults", {"amount": 60.0, "narrowness": 80.0, "speed_ms": 30.0}),
         Start("whistles", "narrow lines that come and go", {
             "amount": 100.0, "narrowness": 95.0, "speed_ms": 20.0, "low_hz": 1_200.0, "high_hz": 8_000.0,
@@ -41,11 +53,27 @@ class Plane(BaseMove, Placed, Sliced):
     low_hz: Hz = Field(default=600.0, title="From", json_schema_extra={"unit": "Hz", "means": "low edge"})
     high_hz: Hz = Field(default=10_000.0, title="To", json_schema_extra={"unit": "Hz", "means": "high edge"})
     speed_ms: float = Field(default=25.0, ge=5.0, le=300.0, title="Speed", json_schema_extra={"unit": "ms"})
+    spare_notes: float = Field(
+        default=100.0, ge=0.0, le=100.0, title="Spare notes", json_schema_extra={"unit": "%"},
+        description="how far plain lines are protected where nothing was learned; at 0 all that stands proud is shaved",
+    )  # fmt: skip
+    places: tuple[LearnedPlace, ...] = Field(
+        default=(), max_length=MOST_PLACES, title="Places", json_schema_extra={"control": "places"},
+        description="Hz and dB, rising: what each place adds to what passes it, in straight lines over log Hz",
+    )  # fmt: skip
 
     @model_validator(mode="after")
     def _low_is_below_high(self) -> Self:
         if self.high_hz < 1.25 * self.low_hz:
             raise ValueError(f"high_hz={self.high_hz:g} must be at least 1.25 times low_hz={self.low_hz:g}")
+        return self
+
+    @model_validator(mode="after")
+    def _places_rise(self) -> Self:
+        places_hz = [hz for hz, _ in self.places]
+        wrong = next((b for a, b in pairwise(places_hz) if b <= a), None)
+        if wrong is not None:
+            raise ValueError(f"places must rise in Hz: {wrong:g} stands behind a place that is not lower")
         return self
 
     @property
@@ -62,5 +90,6 @@ class Plane(BaseMove, Placed, Sliced):
         figures = PlaneFigures(
             amount=self.amount / 100.0, narrowness=self.narrowness / 100.0, low_hz=self.low_hz, high_hz=self.high_hz,
             speed_ms=self.speed_ms, on=on, channel=self.channel, keepers=keepers,
+            places=self.places, spare=self.spare_notes / 100.0,
         )  # fmt: skip
         return PlaneSpec(key, figures, sample_rate_hz)

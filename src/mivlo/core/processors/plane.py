@@ -25,6 +25,7 @@ GAP = 2.0  # from a place to where its surroundings begin, in widths
 TREND_OCTAVES = 1.0  # each way
 EDGE_OCTAVES = 0.1  # over which a limit, or a keeper, fades
 TOLERANCE_DB, CHANCE_DB = 0.6, 4.0  # the fewer bins make a level, the more it wavers by chance
+KNOWN_DB = 6.0  # more, where the steady faults were learned: what else stands out must do so plainly
 NOTHING_DB = 0.01
 TRACE_BANDS = 96
 SWITCH_STEP = 0.5  # of a window: on and off in 43 ms
@@ -44,6 +45,8 @@ class PlaneFigures:
     on: bool
     channel: Channel
     keepers: tuple[tuple[float, float], ...]
+    places: tuple[tuple[float, float], ...] = ()  # Hz and dB that each adds to what passes it
+    spare: float = 1.0  # 0 to 1: how much plain lines are protected
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +85,7 @@ class _Bins:
     trend_high: NDArray[np.int64]
     tolerance: Array
     edge: Array
+    learned: Array
     first: int
     last: int
 
@@ -115,11 +119,20 @@ def _bins(figures: PlaneFigures, size: int, sample_rate_hz: float) -> _Bins:
         high=high,
         gap_low=np.maximum(np.minimum(np.floor(index / gap), index - 3), 0).astype(np.int64),
         gap_high=np.maximum(np.ceil(index * gap), index + 3).astype(np.int64),
-        tolerance=TOLERANCE_DB + CHANCE_DB / np.sqrt(high - low + 1.0),
+        tolerance=TOLERANCE_DB + CHANCE_DB / np.sqrt(high - low + 1.0) + (KNOWN_DB if figures.places else 0.0),
         edge=edge,
+        learned=_learned(figures, hz),
         first=int(np.flatnonzero(edge)[0]) if edge.any() else 1,
         last=int(np.flatnonzero(edge)[-1]) + 1 if edge.any() else 1,
     )
+
+
+def _learned(figures: PlaneFigures, hz: Array) -> Array:
+    """Return (bins,) dB: straight lines between the places over log Hz, 0 outside them."""
+    if not figures.places:
+        return np.zeros(len(hz))
+    places_hz, added_db = np.array(figures.places).T
+    return np.asarray(np.interp(np.log2(hz), np.log2(places_hz), added_db, left=0.0, right=0.0))
 
 
 def _window_frames(sample_rate_hz: float) -> int:
@@ -237,7 +250,7 @@ class PlaneStage:
         levels = np.float32(10.0) * np.log10(means)
         kernels.plane_frames.frame_cuts(
             smooth, levels, bins.octave, bins.gap_low, bins.gap_high, bins.trend_low, bins.trend_high, bins.tolerance,
-            bins.edge, bins.first, bins.last, figures.amount, self._habits, cuts_db,
+            bins.edge, bins.learned, bins.first, bins.last, figures.amount, figures.spare, self._habits, cuts_db,
         )  # fmt: skip
         pole = np.float32(np.exp(-hop_ms / max(figures.speed_ms - LOOK_FRAMES * hop_ms, 1e-3)))
         goal = 1.0 if figures.on else 0.0

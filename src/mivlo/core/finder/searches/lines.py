@@ -17,7 +17,7 @@ from mivlo.core.finder.stretch import Stretch, Suspect, around
 from mivlo.core.model import Behaviour
 from mivlo.core.roles import Role
 
-__all__ = ["search"]
+__all__ = ["place_hz", "search"]
 
 MOST_SUSPECTS = 10
 WORTH_MEASURING = 0.03  # of the confidence: how it rings takes longest to measure
@@ -75,7 +75,7 @@ def _measured(stretch: Stretch, band: int, confidence: float, shape: Shape) -> S
     chosen = loud_frames(levels, active) if when_loud else active
     curve = levels.levels_db[chosen].mean(axis=0)
     wide = shape != "line"
-    hz = float(levels.hz[band]) if wide else _place_hz(levels.hz, curve, stretch.odds.line, band)
+    hz = float(levels.hz[band]) if wide else place_hz(levels.hz, curve, stretch.odds.line, band)
     fit = bell_of(levels, active, hz, wide=wide, when_loud=when_loud)
     excess_db = max(fit.gain_db, 0.5)
     proud = proud_of(levels, band) if not wide else _hump_over(levels, band)
@@ -126,7 +126,7 @@ def _is_haze(curve: np.ndarray, band: int) -> bool:
     return bool(np.std(part - uniform_filter1d(part, HAZE_SMOOTH, mode="nearest")) < HAZE_DB)
 
 
-def _place_hz(hz: np.ndarray, curve: np.ndarray, odds: np.ndarray, band: int) -> float:
+def place_hz(hz: np.ndarray, curve: np.ndarray, odds: np.ndarray, band: int) -> float:
     """Return where a line is: at the top of the levels beside a band where the odds agree with it, else at that of
     the odds.
 
