@@ -186,14 +186,9 @@ def find(
     from mivlo.core.finder.suspects import find as find_suspects
 
     info, samples = _read(file)
-    rate = info.sample_rate_hz
-    length_s = info.n_frames / rate
-    until_s = length_s if to_s is None else to_s
-    if not 0.0 <= from_s < until_s or from_s >= length_s:
-        span = f"0 to {length_s:g} s"
-        raise ParameterError(f"--from {from_s:g} --to {until_s:g}: must lie within the file, {span}, and not be empty")
+    start, end = _stretch(info, from_s, to_s)
     findings = find_suspects(
-        ArraySource(samples), start=round(from_s * rate), end=round(until_s * rate), sample_rate_hz=rate, low_hz=low,
+        ArraySource(samples), start=start, end=end, sample_rate_hz=info.sample_rate_hz, low_hz=low,
         high_hz=high, role=_role(role),
     )  # fmt: skip
     if as_json:
@@ -203,6 +198,42 @@ def find(
         print(f"{suspect.hz:9.1f} Hz  {suspect.confidence:4.2f}  {suspect.kind:10} {describe.sentence(suspect)}")
     for event in findings.events:
         print(f"{event.start_s:8.3f} s  {event.kind}")
+
+
+@app.command()
+@_one_line_errors
+def survey(
+    file: Annotated[Path, typer.Argument(help="Audio file of one track.")],
+    from_s: Annotated[float, typer.Option("--from", help="Start of the stretch in seconds.")] = 0.0,
+    to_s: Annotated[
+        float | None, typer.Option("--to", help="End of the stretch in seconds; left out: the end.")
+    ] = None,
+    low: Annotated[float, typer.Option(help="Lowest frequency in Hz.")] = 150.0,
+    high: Annotated[float, typer.Option(help="Highest frequency in Hz.")] = 10_000.0,
+    amount: Annotated[float, typer.Option(help="Per cent of what stands out, for all cuts alike.")] = 60.0,
+    most: Annotated[int, typer.Option(help="So many cuts at most, the strongest.")] = 24,
+    role: Annotated[
+        str, typer.Option(help='What the track is, as in the application ("bass"); empty: not known.')
+    ] = "",
+    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+) -> None:
+    """Print shallow cuts at what a track's places add to whatever passes them, strongest first; and the same as one
+    plane."""
+    from mivlo.core.analyses.survey import survey_view
+    from mivlo.core.engine.source import ArraySource
+    from mivlo.core.finder.survey import survey as survey_of
+
+    info, samples = _read(file)
+    start, end = _stretch(info, from_s, to_s)
+    found = survey_of(
+        ArraySource(samples), start=start, end=end, sample_rate_hz=info.sample_rate_hz, low_hz=low, high_hz=high,
+        amount=amount, most=most, role=_role(role),
+    )  # fmt: skip
+    if as_json:
+        print(survey_view(found).model_dump_json())
+        return
+    for cut in found.cuts:
+        print(f"{cut.move.hz:9.1f} Hz  {cut.move.gain_db:5.1f} dB  Q {cut.move.q:4.1f}  {cut.sure:4.2f}  {cut.reason}")
 
 
 @app.command()
@@ -243,6 +274,16 @@ def clash(
         )
     for one in found:
         print(sentence(one, names))
+
+
+def _stretch(info: "AudioFileInfo", from_s: float, to_s: float | None) -> tuple[int, int]:
+    """Return the frames of a stretch of a file, which must lie within it."""
+    length_s = info.n_frames / info.sample_rate_hz
+    until_s = length_s if to_s is None else to_s
+    if not 0.0 <= from_s < until_s or from_s >= length_s:
+        span = f"0 to {length_s:g} s"
+        raise ParameterError(f"--from {from_s:g} --to {until_s:g}: must lie within the file, {span}, and not be empty")
+    return round(from_s * info.sample_rate_hz), round(until_s * info.sample_rate_hz)
 
 
 def _role(text: str) -> "Role | None":

@@ -152,7 +152,8 @@ def test_the_kernels_say_the_same_uncompiled():
         out = np.empty_like(power)
         function(
             power, levels_db, bins.octave, bins.gap_low, bins.gap_high, bins.trend_low, bins.trend_high, bins.tolerance,
-            bins.edge, bins.learned, bins.first, bins.last, 1.0, 0.5, np.zeros((5, 1_025)), out,
+            bins.edge, bins.learned, bins.learned / 2.0, np.ones(3), bins.first, bins.last, 1.0, 0.5,
+            np.zeros((5, 1_025)), out,
         )  # fmt: skip
         cuts.append(out)
     assert np.allclose(*cuts, atol=1e-3)

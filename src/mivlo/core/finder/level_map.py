@@ -10,8 +10,8 @@ from mivlo.core.spectra.windows import halvings_of, windows
 from mivlo.core.units import Floats
 
 __all__ = [
-    "BANDS_PER_OCTAVE", "HOP_S", "LOWEST_HZ", "LevelMap", "active_frames", "level_map", "loud_frames", "quiet_frames",
-    "window_s", "window_shares",
+    "BANDS_PER_OCTAVE", "HOP_S", "LOUD_PERCENTILE", "LOWEST_HZ", "LevelMap", "active_frames", "level_map",
+    "loud_frames", "quiet_frames", "window_s", "window_shares",
 ]  # fmt: skip
 
 LOWEST_HZ, HIGHEST_HZ = 30.0, 16_000.0

@@ -1,4 +1,4 @@
-"""Survey: listens to a stretch and drafts many shallow cuts at what belongs to no note played."""
+"""Survey: listens to a stretch and drafts many shallow cuts: at places that lift what passes, at lines of no note."""
 
 from dataclasses import dataclass
 
@@ -8,13 +8,17 @@ from scipy.ndimage import maximum_filter1d, median_filter, minimum_filter1d
 from mivlo.core.engine.source import Source
 from mivlo.core.errors import ParameterError
 from mivlo.core.finder.bells import bell_fit
-from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map
-from mivlo.core.finder.measures import refined_hz
+from mivlo.core.finder.learning import Learned, learn, places_of
+from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, active_frames
+from mivlo.core.finder.measures import proud_of, refined_hz
+from mivlo.core.finder.place_curve import PlaceCurve
 from mivlo.core.moves.base import Keepers
 from mivlo.core.moves.bell import Bell
-from mivlo.core.units import Array, Floats, hz_to_note
+from mivlo.core.moves.plane import Plane
+from mivlo.core.roles import Role
+from mivlo.core.units import Floats, hz_to_note
 
-__all__ = ["DEFAULT_AMOUNT", "DraftedCut", "survey"]
+__all__ = ["DEEPEST_DB", "DEFAULT_AMOUNT", "MOST_CUTS", "DraftedCut", "Survey", "survey"]
 
 DEFAULT_AMOUNT = 60.0  # per cent
 MOST_NOTES = 6  # sounding at once
@@ -29,53 +33,138 @@ ALWAYS = 0.7  # of the time: what never moves is no melody, in tune or not
 LEAST_SHARE, LEAST_PROUD_DB = 0.3, 4.5
 NOTE_SHARE, NOTE_SHARE_OF_LASTING = 0.15, 0.4  # of a place's power that may belong to notes; of what is there for long
 LASTING = 0.45  # of the time
-DEEPEST_DB, NARROWEST_Q, WIDEST_Q = 8.0, 40.0, 10.0
-MOST_CUTS, CUTS_APART = 16, 4
-ACTIVE_DB = 50.0
+DEEPEST_DB, NARROWEST_Q, WIDEST_Q = 6.0, 40.0, 4.0
+MOST_CUTS, CUTS_APART = 24, 4
+FEWEST_FRAMES = 8
 
 
 @dataclass(frozen=True, slots=True)
 class DraftedCut:
-    """One shallow cut, and what was heard there: how far it stands out, how much of the time, and the note nearest."""
+    """One shallow cut and why: how far it stands out, how sure that is (0 to 1), in a sentence, and the note nearest.
+
+    `share_of_time` is the part of the time in which it sounds.
+    """
 
     move: Bell
     excess_db: float
+    sure: float
     share_of_time: float
+    reason: str
     nearest_note: str
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """What a survey found: cuts, strongest first; the same as one plane that acts only when needed; the curve."""
+
+    cuts: tuple[DraftedCut, ...]
+    plane: Plane
+    curve: PlaceCurve
+
+
+@dataclass(frozen=True, slots=True)
+class _Draft:
+    """A place that may be cut: its bell as far as it is believed, and why."""
+
+    hz: float
+    excess_db: float
+    q: float
+    sure: float
+    share_of_time: float
+    reason: str
 
 
 def survey(
     source: Source, *, start: int, end: int, sample_rate_hz: float, low_hz: float = 150.0, high_hz: float = 10_000.0,
-    amount: float = DEFAULT_AMOUNT, keepers: Keepers = (),
-) -> list[DraftedCut]:  # fmt: skip
-    """Return cuts, lowest first, at lines of a stretch that are no overtone of any note that sounds with them.
+    amount: float = DEFAULT_AMOUNT, most: int = MOST_CUTS, deepest_db: float = DEEPEST_DB, keepers: Keepers = (),
+    role: Role | None = None,
+) -> Survey:  # fmt: skip
+    """Return what a stretch's places add to what passes them, and its lines that belong to no note, as drafts of cuts.
 
     Parameters
     ----------
-    amount : per cent of what a line stands out by, for all cuts alike
+    amount : per cent of what a place stands out by, for all cuts alike
     low_hz, high_hz : limits between which is cut
+    most : of the cuts, the strongest
+    keepers : regions in Hz that no draft may touch
+    role : what the track is, where known
 
     Raises
     ------
-    ParameterError: an empty stretch or limits, or an amount outside 0 to 100
+    ParameterError: an empty stretch or limits, an amount outside 0 to 100, less than one cut, or a depth below 0
 
-    Source: iterated sub-harmonic summation, after D. J. Hermes, JASA 83(1), 1988, and A. Klapuri, "Multiple fundamental
-    frequency estimation by summing harmonic amplitudes", ISMIR 2006 (both from memory)
+    Source: places as `learn`; notes by iterated sub-harmonic summation, after D. J. Hermes, JASA 83(1), 1988, and
+    A. Klapuri, "Multiple fundamental frequency estimation by summing harmonic amplitudes", ISMIR 2006 (both from
+    memory)
     """
     if not 0.0 <= amount <= 100.0:
         raise ParameterError(f"amount={amount:g} must be from 0 to 100 %")
-    if not 0.0 < low_hz < high_hz:
-        raise ParameterError(f"low_hz={low_hz:g} must be above 0 and below high_hz={high_hz:g}")
-    if end <= start:
-        raise ParameterError(f"a stretch from frame {start} to {end} is empty: it must end after it starts")
-    levels = level_map(source, start=start, end=end, sample_rate_hz=sample_rate_hz)
-    active = levels.power_db > max(float(levels.power_db.max()) - ACTIVE_DB, -95.0)
-    if active.sum() < 8:
-        return []
-    x = levels.levels_db[active]
-    lines = _lines(x)
-    stray = lines & ~_belongs_to_notes(lines, x)
-    return _drafted(levels, x, lines, stray, low_hz, min(high_hz, 0.45 * sample_rate_hz), amount, keepers)
+    if most < 1:
+        raise ParameterError(f"most={most} must be 1 or more")
+    if deepest_db < 0.0:
+        raise ParameterError(f"deepest_db={deepest_db:g} must be 0 or more")
+    high_hz = min(high_hz, 0.45 * sample_rate_hz)
+    learned = learn(
+        source, start=start, end=end, sample_rate_hz=sample_rate_hz, low_hz=low_hz, high_hz=high_hz, role=role
+    )
+    levels = learned.levels
+    drafts = [draft for draft in _drafts(levels, learned, low_hz, high_hz) if not _kept(draft.hz, keepers)]
+    drafts = _apart(sorted(drafts, key=lambda draft: -draft.excess_db * draft.sure))[:most]
+    cuts = [_cut(draft, amount, deepest_db) for draft in drafts]
+    plane = Plane(
+        low_hz=max(low_hz, 20.0), high_hz=max(high_hz, 1.25 * low_hz), amount=amount,
+        places=places_of(levels.hz, learned.added_db), loud_places=places_of(levels.hz, learned.loud_db),
+        loud_from_db=round(float(np.clip(learned.loud_from_db, -90.0, 0.0)), 1),
+    )  # fmt: skip
+    return Survey(tuple(cut for cut in cuts if cut.move.gain_db < 0.0), plane, learned.curve)
+
+
+def _drafts(levels: LevelMap, learned: Learned, low_hz: float, high_hz: float) -> list[_Draft]:
+    """Return all that may be cut, several for one place perhaps."""
+    sounding = active_frames(levels)
+    drafts = []
+    for line in learned.lines:
+        band = int(np.argmin(np.abs(np.log2(levels.hz / line.hz))))
+        share = float(np.mean(proud_of(levels, band)[sounding] > LEAST_PROUD_DB)) if len(sounding) else 0.0
+        reason = (
+            f"a line that behaves like a fault ({100 * line.odds:.0f} %), {line.bell.gain_db:.0f} dB over its sides"
+        )
+        drafts.append(_Draft(line.hz, line.bell.gain_db, line.bell.q, line.weight, share, reason))
+    tops = np.flatnonzero(
+        (learned.of_curve_db > 0.0) & (learned.of_curve_db >= maximum_filter1d(learned.of_curve_db, 2 * CUTS_APART + 1))
+    )
+    for band in map(int, tops):
+        lifts_db = float(learned.of_curve_db[band])
+        q = float(np.clip(bell_fit(learned.curve.db, band).q, WIDEST_Q, NARROWEST_Q))
+        reason = f"this place lifts what passes it by {lifts_db:.0f} dB, whichever note it is"
+        drafts.append(_Draft(float(levels.hz[band]), lifts_db, q, float(learned.curve.sure[band]), 1.0, reason))
+    if len(sounding) >= FEWEST_FRAMES:
+        x = levels.levels_db[sounding]
+        lines = _lines(x)
+        drafts += _stray(levels, x, lines, lines & ~_belongs_to_notes(lines, x), low_hz, high_hz)
+    return drafts
+
+
+def _apart(drafts: list[_Draft]) -> list[_Draft]:
+    """Return drafts without those that lie beside one that stands before them."""
+    kept: list[_Draft] = []
+    for draft in drafts:
+        if all(abs(np.log2(draft.hz / other.hz)) * BANDS_PER_OCTAVE > CUTS_APART for other in kept):
+            kept.append(draft)
+    return kept
+
+
+def _kept(hz: float, keepers: Keepers) -> bool:
+    return any(low <= hz <= high for low, high in keepers)
+
+
+def _cut(draft: _Draft, amount: float, deepest_db: float) -> DraftedCut:
+    depth_db = round(min(draft.excess_db * draft.sure * amount / 100.0, deepest_db), 1)
+    note, off = hz_to_note(draft.hz)
+    move = Bell(hz=round(draft.hz, 2), gain_db=-depth_db, q=round(draft.q, 1))
+    return DraftedCut(
+        move, draft.excess_db, draft.sure, draft.share_of_time, draft.reason, f"{note} {off:+.0f} ct"
+    )  # fmt: skip
 
 
 def _lines(x: Floats) -> np.ndarray:
@@ -149,10 +238,10 @@ def _nearest_line(height: Floats, bands: np.ndarray) -> np.ndarray:
     return np.asarray(around[rows, height[rows[:, None], around].argmax(axis=1)])
 
 
-def _drafted(
-    levels: LevelMap, x: Floats, lines: np.ndarray, stray: np.ndarray, low_hz: float, high_hz: float, amount: float,
-    keepers: Keepers,
-) -> list[DraftedCut]:  # fmt: skip
+def _stray(
+    levels: LevelMap, x: Floats, lines: np.ndarray, stray: np.ndarray, low_hz: float, high_hz: float
+) -> list[_Draft]:  # fmt: skip
+    """Return what lines (frames, bands) that belong to no note leave to be cut."""
     hz = levels.hz
     power = 10.0 ** (x / 10.0)
     near = maximum_filter1d(stray, 3, axis=1)
@@ -163,23 +252,13 @@ def _drafted(
     in_tune = np.abs((cents + 50.0) % 100.0 - 50.0) < IN_TUNE_CENTS
     allowed = (hz >= low_hz) & (hz <= high_hz) & (share >= LEAST_SHARE) & ((share >= ALWAYS) | ~in_tune)
     allowed &= of_notes < np.where(share >= LASTING, NOTE_SHARE_OF_LASTING, NOTE_SHARE) * (of_notes + of_strays)
-    for low, high in keepers:
-        allowed &= ~((hz >= low) & (hz <= high))
     weight = np.where(allowed, of_strays, 0.0)
-    tops = np.flatnonzero((weight > 0.0) & (weight >= maximum_filter1d(weight, 2 * CUTS_APART + 1)))
-    drafted: list[DraftedCut] = []
-    for band in tops[np.argsort(-weight[tops])]:
-        curve = _mean_where(x, near[:, band])
+    drafts = []
+    for band in np.flatnonzero((weight > 0.0) & (weight >= maximum_filter1d(weight, 2 * CUTS_APART + 1))):
+        curve = np.asarray(x[near[:, band]].mean(axis=0), dtype=np.float64)
         fit = bell_fit(curve, int(band))
-        if fit.gain_db < LEAST_PROUD_DB or len(drafted) == MOST_CUTS:
-            continue
-        depth = min(fit.gain_db * amount / 100.0, DEEPEST_DB)
-        at = refined_hz(hz, curve, int(band))
-        move = Bell(hz=round(at, 2), gain_db=-round(depth, 1), q=round(float(np.clip(fit.q, WIDEST_Q, NARROWEST_Q)), 1))
-        note, off = hz_to_note(at)
-        drafted.append(DraftedCut(move, fit.gain_db, float(share[band]), f"{note} {off:+.0f} ct"))
-    return sorted(drafted, key=lambda cut: cut.move.hz)
-
-
-def _mean_where(x: Floats, chosen: np.ndarray) -> Array:
-    return np.asarray(x[chosen].mean(axis=0), dtype=np.float64)
+        if fit.gain_db >= LEAST_PROUD_DB:
+            q = float(np.clip(fit.q, WIDEST_Q, NARROWEST_Q))
+            reason = f"belongs to no note that sounds with it, {100 * share[band]:.0f} % of the time"
+            drafts.append(_Draft(refined_hz(hz, curve, int(band)), fit.gain_db, q, 1.0, float(share[band]), reason))
+    return drafts

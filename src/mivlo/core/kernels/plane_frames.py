@@ -49,6 +49,8 @@ def frame_cuts(
     tolerance,
     edge,
     learned,
+    when_loud,
+    loud,
     first,
     last,
     amount,
@@ -62,7 +64,8 @@ def frame_cuts(
     trend_high (bins,) int64: the bins beyond which the surroundings begin, and over which the trend goes; first, last:
     the bins that count at all; tolerance (bins,): how far a level may stand out by chance, in dB; edge (bins,): 0
     where nothing may be shaved, to 1; learned (bins,): what each bin's place adds, in dB, which is cut while something
-    stands there; spare: how much of what is usual for a line is left to it, 0 to 1; habits
+    stands there; when_loud (bins,): what each adds in the moments that are loud, loud (frames,) from 0 to 1; spare: how
+    much of what is usual for a line is left to it, 0 to 1; habits
     (5, bins) is updated: how far each line usually stands out, for how many frames it has been there, and missed, the
     level of the last frame, and how many lines came up lately and for how long a stroke still sounds.
     """
@@ -145,7 +148,8 @@ def frame_cuts(
                 gone[k] += 1.0
                 if gone[k] > PATIENCE or age[k] < ESTABLISHED:
                     age[k], usual[k] = 0.0, 0.0
-            cut = learned[k] * min(max((shape[k] - STANDS_FROM_DB) / STANDS_RANGE_DB, 0.0), 1.0)
+            stands = min(max((shape[k] - STANDS_FROM_DB) / STANDS_RANGE_DB, 0.0), 1.0)
+            cut = max(learned[k] * stands, when_loud[k] * loud[t])
             if habits[4, 1] > 0.0:
                 usual[k] = max(usual[k], proud[k]) if age[k] > 0.0 else usual[k]
             else:

@@ -68,12 +68,21 @@ class Plane(BaseMove, Placed, Sliced):
             raise ValueError(f"high_hz={self.high_hz:g} must be at least 1.25 times low_hz={self.low_hz:g}")
         return self
 
+    loud_places: tuple[LearnedPlace, ...] = Field(
+        default=(), max_length=MOST_PLACES, title="Loud places", json_schema_extra={"control": "places"},
+        description="as the places, for what is there only while the sound is loud",
+    )  # fmt: skip
+    loud_from_db: float = Field(
+        default=-24.0, ge=-90.0, le=0.0, title="Loud from", json_schema_extra={"unit": "dB", "group": "more"},
+        description="the level from which on the loud places are cut",
+    )  # fmt: skip
+
     @model_validator(mode="after")
     def _places_rise(self) -> Self:
-        places_hz = [hz for hz, _ in self.places]
-        wrong = next((b for a, b in pairwise(places_hz) if b <= a), None)
-        if wrong is not None:
-            raise ValueError(f"places must rise in Hz: {wrong:g} stands behind a place that is not lower")
+        for places in (self.places, self.loud_places):
+            wrong = next((b for (a, _), (b, _) in pairwise(places) if b <= a), None)
+            if wrong is not None:
+                raise ValueError(f"places must rise in Hz: {wrong:g} stands behind a place that is not lower")
         return self
 
     @property
@@ -90,6 +99,7 @@ class Plane(BaseMove, Placed, Sliced):
         figures = PlaneFigures(
             amount=self.amount / 100.0, narrowness=self.narrowness / 100.0, low_hz=self.low_hz, high_hz=self.high_hz,
             speed_ms=self.speed_ms, on=on, channel=self.channel, keepers=keepers,
-            places=self.places, spare=self.spare_notes / 100.0,
+            places=self.places, loud_places=self.loud_places, loud_from_db=self.loud_from_db,
+            spare=self.spare_notes / 100.0,
         )  # fmt: skip
         return PlaneSpec(key, figures, sample_rate_hz)

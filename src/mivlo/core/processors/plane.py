@@ -26,6 +26,8 @@ TREND_OCTAVES = 1.0  # each way
 EDGE_OCTAVES = 0.1  # over which a limit, or a keeper, fades
 TOLERANCE_DB, CHANCE_DB = 0.6, 4.0  # the fewer bins make a level, the more it wavers by chance
 KNOWN_DB = 6.0  # more, where the steady faults were learned: what else stands out must do so plainly
+LOUD_RANGE_DB = 4.0  # over which the moments begin to be loud
+SILENT = 1e-15
 NOTHING_DB = 0.01
 TRACE_BANDS = 96
 SWITCH_STEP = 0.5  # of a window: on and off in 43 ms
@@ -46,6 +48,8 @@ class PlaneFigures:
     channel: Channel
     keepers: tuple[tuple[float, float], ...]
     places: tuple[tuple[float, float], ...] = ()  # Hz and dB that each adds to what passes it
+    loud_places: tuple[tuple[float, float], ...] = ()  # likewise, but only while the sound is loud
+    loud_from_db: float = -24.0  # of the level of a window
     spare: float = 1.0  # 0 to 1: how much plain lines are protected
 
 
@@ -86,6 +90,7 @@ class _Bins:
     tolerance: Array
     edge: Array
     learned: Array
+    when_loud: Array
     first: int
     last: int
 
@@ -119,19 +124,22 @@ def _bins(figures: PlaneFigures, size: int, sample_rate_hz: float) -> _Bins:
         high=high,
         gap_low=np.maximum(np.minimum(np.floor(index / gap), index - 3), 0).astype(np.int64),
         gap_high=np.maximum(np.ceil(index * gap), index + 3).astype(np.int64),
-        tolerance=TOLERANCE_DB + CHANCE_DB / np.sqrt(high - low + 1.0) + (KNOWN_DB if figures.places else 0.0),
+        tolerance=TOLERANCE_DB
+        + CHANCE_DB / np.sqrt(high - low + 1.0)
+        + (KNOWN_DB if figures.places or figures.loud_places else 0.0),
         edge=edge,
-        learned=_learned(figures, hz),
+        learned=_learned(figures.places, hz),
+        when_loud=_learned(figures.loud_places, hz),
         first=int(np.flatnonzero(edge)[0]) if edge.any() else 1,
         last=int(np.flatnonzero(edge)[-1]) + 1 if edge.any() else 1,
     )
 
 
-def _learned(figures: PlaneFigures, hz: Array) -> Array:
+def _learned(places: tuple[tuple[float, float], ...], hz: Array) -> Array:
     """Return (bins,) dB: straight lines between the places over log Hz, 0 outside them."""
-    if not figures.places:
+    if not places:
         return np.zeros(len(hz))
-    places_hz, added_db = np.array(figures.places).T
+    places_hz, added_db = np.array(places).T
     return np.asarray(np.interp(np.log2(hz), np.log2(places_hz), added_db, left=0.0, right=0.0))
 
 
@@ -250,7 +258,8 @@ class PlaneStage:
         levels = np.float32(10.0) * np.log10(means)
         kernels.plane_frames.frame_cuts(
             smooth, levels, bins.octave, bins.gap_low, bins.gap_high, bins.trend_low, bins.trend_high, bins.tolerance,
-            bins.edge, bins.learned, bins.first, bins.last, figures.amount, figures.spare, self._habits, cuts_db,
+            bins.edge, bins.learned, bins.when_loud, self._loud(powers, n_hops), bins.first, bins.last, figures.amount,
+            figures.spare, self._habits, cuts_db,
         )  # fmt: skip
         pole = np.float32(np.exp(-hop_ms / max(figures.speed_ms - LOOK_FRAMES * hop_ms, 1e-3)))
         goal = 1.0 if figures.on else 0.0
@@ -263,6 +272,17 @@ class PlaneStage:
                 self._wet += min(max(goal - self._wet, -SWITCH_STEP), SWITCH_STEP)
                 row *= np.float32(self._wet)
         return cuts_db
+
+    def _loud(self, powers: Array32, n_hops: int) -> Array:
+        """Return (n_hops,) how far each window is among the loud ones, 0 to 1."""
+        if not self._figures.loud_places:
+            return np.zeros(n_hops)
+        # A full-scale sine fills the window's two halves of the spectrum; its mean square is a half.
+        scale = 2.0 / (self._size * float(np.sum(self._window**2)))
+        level_db = 10.0 * np.log10(powers[LOOK_FRAMES : LOOK_FRAMES + n_hops].sum(axis=1) * scale + SILENT)
+        return np.asarray(
+            np.clip((level_db - self._figures.loud_from_db + LOUD_RANGE_DB / 4.0) / LOUD_RANGE_DB, 0.0, 1.0)
+        )
 
     def _taken(self, spectra: Spectra, cuts_db: Array32) -> Array32 | None:
         """Return (lanes, n_hops · hop): what leaves; None where that is nothing at all."""
