@@ -13,7 +13,9 @@ import {
   startedAs,
   withFigure,
 } from '../lib/moves'
+import { type Place, type Run } from '../lib/places'
 import FigureInput from './FigureInput.vue'
+import PlacesFigure from './PlacesFigure.vue'
 import ThresholdMeter from './ThresholdMeter.vue'
 
 const props = defineProps<{
@@ -25,8 +27,16 @@ const props = defineProps<{
   loop: { startS: number; endS: number } | null
   levelDb: number | null
   gainDb: number | null
+  /** Whether it is learning just now, or listening until it is told to stop. */
+  learning?: 'listens' | 'works' | null
 }>()
-const emit = defineEmits<{ change: [move: Move, label: string]; preview: [move: Move] }>()
+const emit = defineEmits<{
+  change: [move: Move, label: string]
+  preview: [move: Move]
+  learn: [from: 'ten-seconds' | 'until-stopped' | 'all' | Passage]
+  takeOut: [figure: string, run: Run]
+  keep: [figure: string, run: Run]
+}>()
 const FAMILIES = [
   ['static', 'Steady'],
   ['dynamic', 'Only at times'],
@@ -63,7 +73,15 @@ function chooseKind(event: Event) {
   if (wanted) emit('change', moveOfKind(wanted, hz, props.move), `Make it a ${wanted.label.toLowerCase()}`)
 }
 
-const startAs = (start: ReadyStart) => emit('change', startedAs(props.move, start), `Start as: ${start.label}`)
+const learns = computed(() => kind.value?.figures.some((figure) => figure.control === 'places') ?? false)
+const placesOf = (figure: Figure) => (values.value[figure.name] ?? []) as Place[]
+
+/** A start of a kind that learns is learnt at once, from the loop or ten seconds. */
+function startAs(start: ReadyStart) {
+  emit('change', startedAs(props.move, start), `Start as: ${start.label}`)
+  const loop = passages.value.find((one) => one.id === 'loop')
+  if (learns.value) emit('learn', loop ?? 'ten-seconds')
+}
 const labelOf = (figure: Figure) => `${kind.value?.label}: ${figure.title.toLowerCase()}`
 const set = (figure: Figure, value: unknown) =>
   emit('change', withFigure(props.kinds, props.move, figure.name, value), labelOf(figure))
@@ -135,8 +153,32 @@ const toggleMember = (figure: Figure, n: number) =>
     <p v-else-if="kind?.family === 'adaptive'" class="says figures" data-test="shaves">
       {{ gainDb === null ? 'plays: see what it shaves' : `shaves up to ${Math.abs(gainDb).toFixed(1)} dB just now` }}
     </p>
+    <div v-if="learns" class="starts" role="group" aria-label="Learn" data-test="learn">
+      <span class="soft">{{ learning === 'works' ? 'learning …' : 'Learn from' }}</span>
+      <button class="plain boxed" title="Ten seconds from where it plays" @click="emit('learn', 'ten-seconds')">
+        10 s
+      </button>
+      <button
+        class="plain boxed"
+        :aria-pressed="learning === 'listens'"
+        title="Play, and learn until you stop it"
+        @click="emit('learn', 'until-stopped')">
+        {{ learning === 'listens' ? 'stop' : 'until I stop' }}
+      </button>
+      <button v-for="passage in passages" :key="passage.id" class="plain boxed" @click="emit('learn', passage)">
+        {{ passage.name }}
+      </button>
+      <button class="plain boxed" title="The whole song" @click="emit('learn', 'all')">all</button>
+    </div>
     <template v-for="figure in shown" :key="figure.name">
-      <label v-if="figure.control === 'choice'" class="line" :title="figure.help"
+      <PlacesFigure
+        v-if="figure.control === 'places'"
+        :title="figure.title"
+        :help="figure.help"
+        :places="placesOf(figure)"
+        @remove="emit('takeOut', figure.name, $event)"
+        @keep="emit('keep', figure.name, $event)" />
+      <label v-else-if="figure.control === 'choice'" class="line" :title="figure.help"
         ><span class="soft">{{ figure.title }}</span>
         <select
           :class="{ figures: figure.unit }"

@@ -4,8 +4,10 @@
  * ochre.
  */
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
-import type { Probe, Spectrum, Suspect } from '../api/client'
+import type { PlaceCurve, Probe, Spectrum, Suspect, SurveyCut } from '../api/client'
 import { LEVEL_HIGH_DB, LEVEL_LOW_DB, xOfLevel, yOfHz, type FrequencyView } from '../lib/axis'
+import { qToOctaves } from '../lib/figures'
+import type { Place } from '../lib/places'
 import { colours, hatching, oncePerFrame, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
 
 /** What a passage's spectrum is drawn of; a comparison has no more than its averages. */
@@ -26,10 +28,17 @@ const props = defineProps<{
   probe?: Probe | null
   heldProbes?: readonly Probe[]
   suspects?: readonly Suspect[]
+  /** Cuts that are drafted, not yet taken. */
+  drafts?: readonly SurveyCut[]
+  /** What a move has learned. */
+  places?: readonly Place[]
+  /** What each place does to whatever passes it. */
+  placeCurve?: PlaceCurve | null
   suspectId?: string | null
 }>()
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const HARDLY_DB = 0.05
+const CURVE_ZERO_DB = -30
 const schedule = oncePerFrame(paint)
 let stop = () => {}
 let placed: { hz: readonly number[]; frequency: FrequencyView; height: number } | null = null
@@ -86,6 +95,9 @@ function paint() {
     if (response.some((db) => Math.abs(db) > HARDLY_DB)) paintTaken(surface, before, response, full, c.green)
     paintAverage(surface, before, c.ink)
   }
+  if (props.placeCurve) paintPlaceCurve(surface, props.placeCurve, c.slate)
+  paintLearned(surface, c.green)
+  paintDrafts(surface, before, c.green)
   paintSuspects(surface, c.vermilion)
   paintFigures(surface, c.soft, c.paper)
 }
@@ -178,6 +190,68 @@ function paintFigures({ context, width, height }: Surface, soft: string, paper: 
   context.fillText('dB', width - 10, height - 4)
 }
 
+/** Over a zero line of its own, in the scale of the lane: to the right it lifts; pale where that is not sure. */
+function paintPlaceCurve(surface: Surface, curve: PlaceCurve, slate: string) {
+  const { context, width, height } = surface
+  const zero = xOfLevel(CURVE_ZERO_DB, width)
+  context.strokeStyle = slate
+  context.lineWidth = 0.7
+  context.beginPath()
+  context.moveTo(zero, 0)
+  context.lineTo(zero, height)
+  context.stroke()
+  context.lineWidth = 2
+  for (const sure of [false, true]) {
+    context.globalAlpha = sure ? 1 : 0.3
+    context.beginPath()
+    curve.hz.forEach((hz, index) => {
+      const [x, y] = [xOfLevel(CURVE_ZERO_DB + (curve.db[index] ?? 0), width), yOfHz(hz, props.frequency, height)]
+      if (index && (curve.sure[index] ?? 0) >= curve.sure_from === sure) context.lineTo(x, y)
+      else context.moveTo(x, y)
+    })
+    context.stroke()
+  }
+  context.globalAlpha = 1
+}
+
+/** From the right edge inwards, by as much as each learned place adds. */
+function paintLearned({ context, width, height }: Surface, green: string) {
+  if (!props.places?.length) return
+  const db = (level: number) => xOfLevel(0, width) - xOfLevel(-level, width)
+  context.beginPath()
+  context.moveTo(width, yOfHz(props.places[0]?.[0] ?? 20, props.frequency, height))
+  for (const [hz, adds] of props.places) context.lineTo(width - db(adds), yOfHz(hz, props.frequency, height))
+  context.lineTo(width, yOfHz(props.places.at(-1)?.[0] ?? 20, props.frequency, height))
+  context.fillStyle = green
+  context.globalAlpha = 0.3
+  context.fill()
+  context.globalAlpha = 1
+}
+
+/** Drafted cuts, dashed: from where the spectrum stands there as far as each would take it, as wide as it is. */
+function paintDrafts({ context, width, height }: Surface, before: Levels, green: string) {
+  context.strokeStyle = green
+  context.lineWidth = 2
+  context.setLineDash([4, 3])
+  for (const { move } of props.drafts ?? []) {
+    const index = nearest(move.hz)
+    const half = 2 ** (qToOctaves(move.q ?? 1) / 2)
+    const at = (db: number) => xOfLevel(before(index) + db, width)
+    context.beginPath()
+    context.moveTo(at(0), yOfHz(move.hz * half, props.frequency, height))
+    context.lineTo(at(move.gain_db ?? 0) - 6, yOfHz(move.hz, props.frequency, height))
+    context.lineTo(at(0), yOfHz(move.hz / half, props.frequency, height))
+    context.stroke()
+  }
+  context.setLineDash([])
+}
+
+/** The index of the frequency nearest to one. */
+function nearest(hz: number): number {
+  const [low, high] = [props.hz[0] ?? 20, props.hz.at(-1) ?? 20_000]
+  return Math.round((Math.log2(hz / low) / Math.log2(high / low)) * (props.hz.length - 1))
+}
+
 /** Brackets at the side, as wide as each suspect: never over the curve. */
 function paintSuspects({ context, width, height }: Surface, vermilion: string) {
   context.strokeStyle = vermilion
@@ -265,6 +339,9 @@ watch(
     props.peaks,
     props.suspects,
     props.suspectId,
+    props.drafts,
+    props.places,
+    props.placeCurve,
   ],
   schedule,
 )

@@ -7,6 +7,7 @@ import { makeBench } from './useBench'
 import { makeEdits } from './useEdits'
 import { makeEnsemble } from './useEnsemble'
 import { makeHunt } from './useHunt'
+import { makeLearning } from './useLearning'
 import { makePlay } from './usePlay'
 import { makeSession } from './useSession'
 import { makeSurvey } from './useSurvey'
@@ -37,6 +38,7 @@ function workOn(known: Awaited<ReturnType<typeof about>>, opened: SessionState):
   const hunt = makeHunt(session, play, bench, edits)
   const views = makeViews(session, play, bench)
   const survey = makeSurvey(session, play, bench, edits)
+  const learning = makeLearning(session, play, bench, edits)
   const ensemble = makeEnsemble(session, play, bench)
-  return { session, play, bench, edits, hunt, views, survey, ensemble }
+  return { session, play, bench, edits, hunt, views, survey, learning, ensemble }
 }

@@ -176,6 +176,7 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
   }
 
   return {
+    addMove,
     onStrip,
     dropPin,
     lookAt,

@@ -1,58 +1,77 @@
-/** Survey: many shallow cuts drafted from a stretch, heard before any of them is written down. */
+/** Survey: many shallow cuts drafted from a stretch, each seen and heard before any of them is written down. */
 import { computed, ref, shallowRef, watch } from 'vue'
-import { api, type LedgerEntry, type SurveyCut } from '../api/client'
-import { addMove } from '../lib/intents'
+import { api, type LedgerEntry, type Move, type SurveyCut, type SurveyView } from '../api/client'
+import { surveyOf } from '../api/analyses'
+import { formatHz } from '../lib/figures'
+import { addKeeper, addMove } from '../lib/intents'
+import { qToOctaves } from '../lib/figures'
 import { newId } from '../lib/moves'
 import type { Bench } from './useBench'
 import type { Edits } from './useEdits'
+import { makeListening, type Stretch } from './useListening'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
 
-const LISTENS_S = 10
-const LEAST_S = 1
+/** A drafted cut; `on`: it is among those that are heard and taken. */
+export interface Draft {
+  readonly id: string
+  readonly cut: SurveyCut
+  readonly on: boolean
+}
 
+type Hearing = 'with' | 'offcuts' | 'only-it' | 'without-it'
 export type Survey = ReturnType<typeof makeSurvey>
 
 export function makeSurvey(session: SessionStore, play: Play, bench: Bench, edits: Edits) {
   const { chosen, knownChosen, analyse } = session
+  const listening = makeListening(play, bench)
 
-  const draft = shallowRef<SurveyCut[] | null>(null)
+  const found = shallowRef<SurveyView | null>(null)
+  const off = ref<ReadonlySet<string>>(new Set())
+  /** The draft that is open in the margin. */
+  const draftId = ref<string | null>(null)
   const amount = ref(60)
-  /** Limits between which it cuts. */
-  const limits = ref({ lowHz: 150, highHz: 10_000 })
+  /** Limits between which it cuts, and how many there may be. */
+  const limits = ref({ lowHz: 150, highHz: 10_000, most: 24 })
   const surveying = ref(false)
   const problem = ref('')
-  const hearing = ref<'with' | 'offcuts' | null>(null)
-  /** The drafted cuts as entries of the ledger, made once: what is heard is what would be taken. */
-  const entries = computed(() => (draft.value ?? []).map(entryOf))
-  watch(
-    () => chosen.value?.id,
-    () => (draft.value = null),
+  const hearing = ref<Hearing | null>(null)
+  const idOf = (cut: SurveyCut) => `draft ${cut.move.hz}`
+  const drafts = computed<Draft[] | null>(
+    () => found.value?.cuts.map((cut) => ({ id: idOf(cut), cut, on: !off.value.has(idOf(cut)) })) ?? null,
   )
+  const taken = computed(() => (drafts.value ?? []).filter((draft) => draft.on))
 
-  /** What is listened to: the loop, or ten seconds from the play position. */
-  const stretch = computed(() => {
-    if (bench.loop.value) return bench.loop.value
-    const startS = Math.min(play.positionFrame.value / play.rate.value, Math.max(bench.songS.value - LISTENS_S, 0))
-    return { startS, endS: Math.min(startS + LISTENS_S, bench.songS.value) }
-  })
-  let asked = { startS: 0, endS: 0 }
+  function leave() {
+    void hear(null)
+    found.value = null
+    off.value = new Set()
+    draftId.value = null
+  }
+  watch(() => chosen.value?.id, leave)
 
-  async function ask(startS: number, endS: number) {
+  let asked: Stretch = { startS: 0, endS: 0 }
+
+  async function ask(stretch: Stretch) {
     const strip = chosen.value
     if (!strip || surveying.value) return
     surveying.value = true
     problem.value = ''
-    asked = { startS, endS }
+    asked = stretch
     try {
-      draft.value = await analyse('survey', {
-        strip_id: strip.id,
-        start_s: startS,
-        end_s: endS,
-        amount: amount.value,
-        low_hz: limits.value.lowHz,
-        high_hz: limits.value.highHz,
-      })
+      const answer = await analyse(
+        'survey',
+        surveyOf({
+          strip_id: strip.id,
+          start_s: stretch.startS,
+          end_s: stretch.endS,
+          amount: amount.value,
+          low_hz: limits.value.lowHz,
+          high_hz: limits.value.highHz,
+          most: limits.value.most,
+        }),
+      )
+      if (chosen.value?.id === strip.id) found.value = answer
     } catch (error) {
       problem.value = error instanceof Error ? error.message : String(error)
     } finally {
@@ -60,42 +79,46 @@ export function makeSurvey(session: SessionStore, play: Play, bench: Bench, edit
     }
   }
 
-  const survey = () => ask(stretch.value.startS, stretch.value.endS)
-
-  /** When listening began, by the clock and in the song; null while it does not. */
-  const listeningFrom = ref<{ at: number; startS: number } | null>(null)
+  const survey = () => ask(listening.here())
+  const surveyAll = () => ask(listening.whole())
 
   /** Play and listen until told to stop, then draft from what was heard. */
   function listen() {
-    const began = listeningFrom.value
-    listeningFrom.value = null
-    const nowS = play.positionFrame.value / play.rate.value
-    if (!began) {
-      listeningFrom.value = { at: performance.now(), startS: bench.loop.value?.startS ?? nowS }
-      if (!play.playing.value) void play.play()
-      return
-    }
-    const heardS = (performance.now() - began.at) / 1000
-    const endS = bench.loop.value ? bench.loop.value.endS : Math.max(nowS, began.startS + LEAST_S)
-    void ask(began.startS, Math.min(endS, began.startS + Math.max(heardS, LEAST_S), bench.songS.value))
+    const heard = listening.turn()
+    if (heard) void ask(heard)
   }
 
-  /** The whole song, however long. */
-  const surveyAll = () => ask(0, bench.songS.value)
-
-  function setLimits(lowHz: number, highHz: number) {
-    limits.value = { lowHz, highHz }
-    return draft.value ? ask(asked.startS, asked.endS) : Promise.resolve()
+  function setLimits(changed: Partial<typeof limits.value>) {
+    limits.value = { ...limits.value, ...changed }
+    return drafts.value ? ask(asked) : Promise.resolve()
   }
 
   /** Another amount for all cuts: drafted anew from the same stretch. */
   function setAmount(value: number) {
     amount.value = value
-    return ask(asked.startS, asked.endS)
+    return ask(asked)
   }
 
-  /** Hold to hear the track with the drafted cuts, or exactly what they take away; nothing is saved. */
-  async function hear(how: 'with' | 'offcuts' | null) {
+  function toggle(id: string) {
+    const next = new Set(off.value)
+    if (!next.delete(id)) next.add(id)
+    off.value = next
+  }
+
+  /** A drafted place is wanted: nothing is drafted there, now and later. */
+  async function keep({ cut }: Draft) {
+    const half = 2 ** (qToOctaves(cut.move.q ?? 1) / 2)
+    const region = { low_hz: cut.move.hz / half, high_hz: cut.move.hz * half }
+    if (await edits.onStrip(`Keep ${formatHz(cut.move.hz)}`, (strip) => [addKeeper(strip, region)])) await ask(asked)
+  }
+
+  const heardOf = (how: Hearing, one: Draft | null) => {
+    if (how === 'only-it') return one ? [one] : []
+    return how === 'without-it' ? taken.value.filter((draft) => draft.id !== one?.id) : taken.value
+  }
+
+  /** Hold to hear the track with drafted cuts, or exactly what they take away; nothing is saved. */
+  async function hear(how: Hearing | null, one: Draft | null = null) {
     if (how === hearing.value) return
     hearing.value = how
     play.offcuts.value = how === 'offcuts'
@@ -106,7 +129,8 @@ export function makeSurvey(session: SessionStore, play: Play, bench: Bench, edit
     }
     const id = newId()
     try {
-      await api.keepDraft(session.id, { id, intents: entries.value.map((entry) => addMove(strip, entry)) })
+      const entries = heardOf(how, one).map(({ cut }) => entryOf(cut))
+      await api.keepDraft(session.id, { id, intents: entries.map((entry) => addMove(strip, entry)) })
     } catch (error) {
       problem.value = error instanceof Error ? error.message : String(error)
       return
@@ -117,18 +141,28 @@ export function makeSurvey(session: SessionStore, play: Play, bench: Bench, edit
   }
 
   async function accept() {
-    void hear(null)
-    const added = entries.value
-    draft.value = null
+    const added = taken.value.map(({ cut }) => entryOf(cut))
+    leave()
     await edits.onStrip(`Survey: ${added.length} cuts`, (strip) => added.map((entry) => addMove(strip, entry)))
   }
 
+  /** The same as one move that acts only when needed. */
+  async function acceptAsPlane() {
+    const plane = found.value?.plane
+    leave()
+    if (plane) await edits.addMove(plane as Move, 'Survey: what its places add, only while something stands there')
+  }
+
   return {
-    draft,
+    drafts,
+    taken,
+    draftId,
+    toggle,
+    keep,
     amount,
     limits,
     setLimits,
-    listeningFrom,
+    listens: listening.listens,
     listen,
     surveyAll,
     surveying,
@@ -138,12 +172,15 @@ export function makeSurvey(session: SessionStore, play: Play, bench: Bench, edit
     setAmount,
     hear,
     accept,
-    discard: () => (draft.value = null),
+    acceptAsPlane,
+    discard: leave,
   }
 }
 
-const entryOf = (cut: SurveyCut): LedgerEntry => {
-  const often = `${Math.round(100 * cut.share_of_time)} % of the time`
-  const reason = `Survey: stands ${cut.excess_db.toFixed(1)} dB out, ${often}, of no note played (${cut.nearest_note})`
-  return { id: newId(), move: cut.move, evidence: null, clash: null, reason }
-}
+const entryOf = (cut: SurveyCut): LedgerEntry => ({
+  id: newId(),
+  move: cut.move,
+  evidence: null,
+  clash: null,
+  reason: `Survey: ${cut.reason} (${cut.nearest_note})`,
+})

@@ -3,6 +3,7 @@
  * peaks.
  */
 import { computed, ref, shallowRef, watch } from 'vue'
+import { surveyOf } from '../api/analyses'
 import { useRead } from '../api/reads'
 import type { Bench } from './useBench'
 import type { Play } from './usePlay'
@@ -14,6 +15,7 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
   const { saved, chosen, sound, state, analyse } = session
   const picture = ref<'before' | 'after' | 'difference'>('before')
   const pitchShown = ref(false)
+  const placesShown = ref(false)
   const behindId = ref('')
   const holding = ref(false)
   const frozen = ref(false)
@@ -33,6 +35,19 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
     () => (pitchShown.value && sound.value ? { strip: sound.value.stripId, content: sound.value.content } : null),
     ({ strip }, signal) => analyse('pitch', { strip_id: strip }, signal),
     () => `${chosenId()} ${pitchShown.value}`,
+  ).answer
+
+  /** What the places of a track do to whatever passes them. */
+  const placeCurve = useRead(
+    'places',
+    () => {
+      if (!placesShown.value || !sound.value) return null
+      const [startS, endS] = [bench.loop.value?.startS ?? 0, bench.loop.value?.endS ?? bench.songS.value]
+      return { strip: sound.value.stripId, content: sound.value.content, startS, endS }
+    },
+    ({ strip, startS, endS }, signal) =>
+      analyse('survey', surveyOf({ strip_id: strip, start_s: startS, end_s: endS }), signal).then(({ curve }) => curve),
+    () => `${chosenId()} ${placesShown.value}`,
   ).answer
 
   /** The average of another track, of a group or of the mix over the same passage. */
@@ -70,6 +85,8 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
     picture,
     pitchShown,
     pitch,
+    placesShown,
+    placeCurve,
     behindId,
     behind,
     holding,

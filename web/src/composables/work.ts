@@ -6,6 +6,7 @@ import type { Bench } from './useBench'
 import type { Edits } from './useEdits'
 import type { Ensemble } from './useEnsemble'
 import type { Hunt } from './useHunt'
+import type { Learning } from './useLearning'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
 import type { Survey } from './useSurvey'
@@ -19,6 +20,7 @@ export interface Work {
   readonly hunt: Hunt
   readonly views: Views
   readonly survey: Survey
+  readonly learning: Learning
   readonly ensemble: Ensemble
 }
 
@@ -37,4 +39,5 @@ export const useEdits = () => useWork().edits
 export const useHunt = () => useWork().hunt
 export const useViews = () => useWork().views
 export const useSurvey = () => useWork().survey
+export const useLearning = () => useWork().learning
 export const useEnsemble = () => useWork().ensemble

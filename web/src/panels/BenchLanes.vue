@@ -6,7 +6,7 @@ import NoteRuler from '../components/NoteRuler.vue'
 import PositionLine from '../components/PositionLine.vue'
 import SpectrogramLane from '../components/SpectrogramLane.vue'
 import SpectrumLane from '../components/SpectrumLane.vue'
-import { useBench, useEdits, useHunt, usePlay, useSession, useViews } from '../composables/work'
+import { useBench, useEdits, useHunt, usePlay, useSession, useSurvey, useViews } from '../composables/work'
 import {
   LEVEL_LOW_DB,
   hzOfY,
@@ -31,7 +31,8 @@ const { frequency, time, pointerHz, laneSize, entryId, kinds, others, markedHz, 
 const { spectrum, shownResponse, fullResponse } = bench
 const edits = useEdits()
 const { suspects, suspectId } = useHunt()
-const { pitch, behind, peaks, shownLive, shows, shownContent, waits } = useViews()
+const { taken } = useSurvey()
+const { placeCurve, pitch, behind, peaks, shownLive, shows, shownContent, waits } = useViews()
 
 const lanes = useTemplateRef<HTMLElement>('lanes')
 const lane = useTemplateRef<HTMLElement>('lane')
@@ -44,6 +45,12 @@ const grid = computed(() => ({
   rows: about.value?.tile_rows ?? 256,
   sampleRateHz: rate.value,
 }))
+const drafts = computed(() => taken.value.map(({ cut }) => cut))
+/** What the move that is open has learned. */
+const learned = computed(() => {
+  const move = bench.entry.value?.move
+  return move && 'places' in move ? (move.places as [number, number][]) : []
+})
 /** Where the treated spectrum stands at a frequency, in pixels. */
 function xAt(hz: number): number {
   const axis = about.value?.axis_hz ?? []
@@ -193,7 +200,10 @@ onBeforeUnmount(() => watcher?.disconnect())
         :frequency="frequency"
         :probe="probe"
         :suspects="suspects"
-        :suspect-id="suspectId" />
+        :suspect-id="suspectId"
+        :drafts="drafts"
+        :places="learned"
+        :place-curve="placeCurve" />
       <LaneTools of="spectrum" :has-moves="!!chosen?.ledger.length" :others="others" />
       <MoveHandle
         v-for="one in chosen?.ledger"

@@ -10,7 +10,7 @@ const props = defineProps<{
   others: { id: string; name: string }[]
 }>()
 const emit = defineEmits<{ note: [hz: number] }>()
-const { picture, pitchShown, pitch, behindId, holding, frozen, waits } = useViews()
+const { picture, pitchShown, pitch, placesShown, placeCurve, behindId, holding, frozen, waits } = useViews()
 const { heldProbes } = usePlay()
 const PICTURES = ['before', 'after', 'difference'] as const
 const TOLD = { before: 'As it came', after: 'Behind its moves', difference: 'What the moves take away, in green' }
@@ -27,6 +27,8 @@ const CURVES = [
   { draw: 'M0 6 H26', how: 'dots', words: 'near outline: lines stand out of it' },
   { draw: 'M0 6 H26', how: 'dashes', words: 'far outline: humps stand out of it' },
   { draw: 'M0 1 H26 V11 H0 Z', how: 'taken', words: 'what the moves take away' },
+  { draw: 'M0 9 C8 9 8 2 13 2 C18 2 18 9 26 9', how: 'curve', words: 'what each place does, over its own zero line' },
+  { draw: 'M0 6 H26', how: 'drafted', words: 'a drafted cut' },
   { draw: 'M20 1 H12 V11 H20', how: 'suspect', words: 'a suspect' },
 ] as const
 const keyShown = ref(false)
@@ -96,6 +98,14 @@ const behindTold = computed(
         title="Let the live spectrum stand as it is"
         @click="frozen = !frozen">
         freeze
+      </button>
+      <button
+        class="plain"
+        data-test="places"
+        :aria-pressed="placesShown"
+        title="What each place does to whatever passes it, apart from what is played; pale where that is not sure"
+        @click="placesShown = !placesShown">
+        {{ placesShown && !placeCurve ? 'places …' : 'places' }}
       </button>
       <select v-model="behindId" aria-label="Behind it" :title="behindTold">
         <option value="">nothing behind</option>
@@ -208,6 +218,15 @@ const behindTold = computed(
   fill: var(--green);
   stroke: none;
   opacity: 0.6;
+}
+.key .curve {
+  stroke: var(--slate);
+  stroke-width: 2;
+}
+.key .drafted {
+  stroke: var(--green);
+  stroke-width: 2;
+  stroke-dasharray: 4 3;
 }
 .key .suspect {
   stroke: var(--vermilion);

@@ -1,10 +1,11 @@
 <script setup lang="ts">
 /** What stands on the track, in the margin: each note at its own frequency and tied to it by a fine line. */
 import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef, watch, type Ref } from 'vue'
+import DraftNote from '../components/DraftNote.vue'
 import KeeperNote from '../components/KeeperNote.vue'
 import PinNote from '../components/PinNote.vue'
 import SuspectNote from '../components/SuspectNote.vue'
-import { useBench, useEdits, useHunt, useSession } from '../composables/work'
+import { useBench, useEdits, useHunt, useSession, useSurvey } from '../composables/work'
 import { hzOfY, yOfHz } from '../lib/axis'
 import { formatHz } from '../lib/figures'
 import { placeNotes } from '../lib/margin'
@@ -15,6 +16,9 @@ const { chosen } = useSession()
 const { frequency, laneSize, entryId, kinds } = useBench()
 const edits = useEdits()
 const { suspects, suspectId, foundIn, audition, judge, setLoop } = useHunt()
+const survey = useSurvey()
+const { draftId } = survey
+const drafts = computed(() => survey.drafts.value ?? [])
 const ledger = computed(() => chosen.value?.ledger ?? [])
 const pins = computed(() => chosen.value?.pins ?? [])
 const keepers = computed(() => chosen.value?.keepers ?? [])
@@ -38,6 +42,7 @@ onBeforeUnmount(() => watcher?.disconnect())
 /** The chosen note is as high as what is in it: measured, since its figures come and go. */
 const openPx = ref(FIRST_OPEN_PX)
 const suspectPx = ref(FIRST_OPEN_PX)
+const draftPx = ref(FIRST_OPEN_PX)
 function measurer(height: Ref<number>) {
   let opened: HTMLElement | null = null
   const watcher = new ResizeObserver(() => {
@@ -55,6 +60,7 @@ function measurer(height: Ref<number>) {
 }
 const measure = measurer(openPx)
 const measureSuspect = measurer(suspectPx)
+const measureDraft = measurer(draftPx)
 /**
  * What has just been opened is brought into view with its buttons (its head, where it is too high), once it has been
  * measured and placed.
@@ -85,6 +91,11 @@ const notes = computed(() => [
     y: inView(one.hz),
     height: one.id === suspectId.value ? suspectPx.value : FOLDED_PX,
   })),
+  ...drafts.value.map((draft) => ({
+    id: draft.id,
+    y: inView(draft.cut.move.hz),
+    height: draft.id === draftId.value ? draftPx.value : FOLDED_PX,
+  })),
   ...pins.value.map((pin) => ({ id: pin.id, y: inView(pin.hz), height: FOLDED_PX })),
   ...keepers.value.map((keeper, index) => ({
     id: `keeper ${index}`,
@@ -101,10 +112,9 @@ const length = computed(() =>
 const ties = computed(() =>
   notes.value.map((note) => {
     const top = tops.value.get(note.id) ?? 0
-    const at =
-      note.id === entryId.value || note.id === suspectId.value
-        ? Math.min(Math.max(note.y, top + 8), top + note.height - 8)
-        : top + FOLDED_PX / 2
+    const at = [entryId.value, suspectId.value, draftId.value].includes(note.id)
+      ? Math.min(Math.max(note.y, top + 8), top + note.height - 8)
+      : top + FOLDED_PX / 2
     return {
       id: note.id,
       d: `M0 ${note.y + scrolled.value} C ${TIE_PX / 2} ${note.y + scrolled.value} ${TIE_PX / 2} ${at} ${TIE_PX} ${at}`,
@@ -166,6 +176,19 @@ const placed = (id: string, open = false) => ({
         @hear="audition($event, one)"
         @judge="judge($event, one)"
         @loop="setLoop" />
+      <DraftNote
+        v-for="draft in drafts"
+        :key="draft.id"
+        :ref="draft.id === draftId ? measureDraft : undefined"
+        class="note"
+        :cut="draft.cut"
+        :on="draft.on"
+        :open="draft.id === draftId"
+        :style="placed(draft.id, draft.id === draftId)"
+        @choose="draftId = draft.id === draftId ? null : draft.id"
+        @toggle="survey.toggle(draft.id)"
+        @keep="survey.keep(draft)"
+        @hear="survey.hear($event, draft)" />
       <PinNote
         v-for="pin in pins"
         :key="pin.id"
@@ -182,7 +205,9 @@ const placed = (id: string, open = false) => ({
         :keeper="keeper"
         :style="placed(`keeper ${index}`)"
         @remove="edits.removeKeeper(index)" />
-      <p v-if="!ledger.length && !pins.length && !keepers.length && !suspects.length" class="hint soft">
+      <p
+        v-if="!ledger.length && !pins.length && !keepers.length && !suspects.length && !drafts.length"
+        class="hint soft">
         Nothing cut yet. Let Mivlo look for suspects, above, or find them by ear: hold the mouse on the spectrum to lift
         what is under it, sweep up and down until the fault jumps out, press P to pin it. Or click here for a bell.
       </p>

@@ -5,7 +5,8 @@ import type { LedgerEntry, Move } from '../api/client'
 import CureLine from '../components/CureLine.vue'
 import HoldButton from '../components/HoldButton.vue'
 import MoveForm from '../components/MoveForm.vue'
-import { useBench, useEdits, useHunt, usePlay, useSession } from '../composables/work'
+import { useBench, useEdits, useHunt, useLearning, usePlay, useSession } from '../composables/work'
+import type { Stretch } from '../composables/useListening'
 import { formatDb, formatHz } from '../lib/figures'
 import { inKeeper, keyOf, kindOf, numberOf, placeHz, withMeaning } from '../lib/moves'
 
@@ -30,6 +31,16 @@ const hears = (move: Move) => keyOf(kinds.value, move)
 function place(move: Move): string {
   const [hz, lowHz] = [numberOf(kinds.value, move, 'place'), numberOf(kinds.value, move, 'low edge')]
   return hz !== null ? formatHz(hz) : lowHz !== null ? `${formatHz(lowHz)} –` : ''
+}
+
+const learning = useLearning()
+const learns = computed(() =>
+  learning.learningId.value === props.entry.id ? 'works' : learning.listening.listens.value ? 'listens' : null,
+)
+function learn(from: 'ten-seconds' | 'until-stopped' | 'all' | Stretch) {
+  if (from === 'until-stopped') learning.turn(props.entry.id)
+  else if (from === 'ten-seconds') void learning.learn(props.entry.id, learning.listening.tenSeconds())
+  else void learning.learn(props.entry.id, from === 'all' ? learning.listening.whole() : from)
 }
 
 function toggle() {
@@ -106,8 +117,13 @@ function copyTo(event: Event) {
         :loop="loop"
         :level-db="gain?.level_db ?? null"
         :gain-db="gain?.gain_db ?? null"
+        :learning="learns"
+        @learn="learn"
+        @take-out="(figure, run) => learning.takeOut(entry, figure, run)"
+        @keep="(figure, run) => learning.keep(entry, figure, run)"
         @change="(move, label) => edits.changeMove(entry.id, move, label)"
         @preview="edits.previewMove(entry.id, $event)" />
+      <p v-if="learning.problem.value" class="flag">{{ learning.problem.value }}</p>
       <footer>
         <HoldButton
           :aria-pressed="sliceEntryId === entry.id"

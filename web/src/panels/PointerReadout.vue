@@ -1,12 +1,14 @@
 <script setup lang="ts">
 /** The line at the pointer, or at the probe, with its frequency, note and how much stands out there. */
 import { computed } from 'vue'
-import { useBench, usePlay } from '../composables/work'
+import { useBench, usePlay, useViews } from '../composables/work'
 import { yOfHz } from '../lib/axis'
 import { formatHz, noteOfHz } from '../lib/figures'
+import { saysOfPlace } from '../lib/places'
 
 const { probe, pipeHz } = usePlay()
 const { shownHz, frequency, laneSize, probeWidth, excessAt } = useBench()
+const { placesShown, placeCurve } = useViews()
 const lineY = computed(() =>
   shownHz.value === null ? null : yOfHz(shownHz.value, frequency.value, laneSize.value.height),
 )
@@ -18,6 +20,7 @@ const readout = computed(() => {
     hz: formatHz(hz),
     note: `${note.name} ${note.cents < 0 ? '−' : '+'}${Math.abs(note.cents)} ct`,
     excess: excessAt(hz),
+    place: placesShown.value && placeCurve.value ? saysOfPlace(placeCurve.value, hz) : '',
   }
 })
 
@@ -38,6 +41,7 @@ const probeTold = ({ kind = 'lift', amount_db = 15 }: { kind?: keyof typeof PROB
       <div v-if="readout.excess !== null" class="soft">
         {{ readout.excess > 0.5 ? `stands out ${readout.excess.toFixed(1)} dB here` : 'does not stand out here' }}
       </div>
+      <div v-if="readout.place" data-test="place-says">{{ readout.place }}</div>
       <div v-if="probe">{{ probeTold(probe) }}, {{ probeWidth.toFixed(2) }} oct</div>
       <div v-else-if="pipeHz !== null">pitch pipe</div>
     </div>

@@ -1,16 +1,17 @@
 <script setup lang="ts">
-/** Draft many shallow cuts at what belongs to no note played; hear them, then take or leave them. */
+/** Draft many shallow cuts at what stands out whatever is played; hear them, then take or leave them. */
 import { useSurvey } from '../composables/work'
 import { onBeforeUnmount } from 'vue'
 import FigureInput from '../components/FigureInput.vue'
 import HoldButton from '../components/HoldButton.vue'
 
 const {
-  draft,
+  drafts,
+  taken,
   amount,
   limits,
   setLimits,
-  listeningFrom,
+  listens,
   listen,
   surveyAll,
   surveying,
@@ -20,12 +21,14 @@ const {
   setAmount,
   hear,
   accept,
+  acceptAsPlane,
   discard,
 } = useSurvey()
 const HEAR = [
   ['with', 'with them'],
   ['offcuts', 'offcuts'],
 ] as const
+const toldOf = (on: number, all: number) => `${on < all ? `${on} of ` : ''}${all} shallow cut${all === 1 ? '' : 's'}`
 onBeforeUnmount(() => void hear(null))
 </script>
 
@@ -35,26 +38,26 @@ onBeforeUnmount(() => void hear(null))
       class="plain boxed"
       data-test="survey"
       :disabled="surveying"
-      title="Listen to the loop, or to ten seconds, and draft many shallow cuts at what belongs to no note played"
+      title="Listen to the loop, or to ten seconds, and draft shallow cuts at places that lift whatever passes them"
       @click="survey">
       survey
     </button>
     <button
       class="plain boxed"
       data-test="survey-listen"
-      :aria-pressed="listeningFrom !== null"
-      :title="listeningFrom ? 'Stop listening and draft from what was heard' : 'Play, and listen until you stop it'"
+      :aria-pressed="listens"
+      :title="listens ? 'Stop listening and draft from what was heard' : 'Play, and listen until you stop it'"
       @click="listen">
-      {{ listeningFrom ? 'stop' : 'until I stop' }}
+      {{ listens ? 'stop' : 'until I stop' }}
     </button>
     <button class="plain boxed" title="The whole song" :disabled="surveying" @click="surveyAll">all</button>
     <span v-if="problem" class="problem">{{ problem }}</span>
     <span v-else-if="surveying" class="soft">listening …</span>
-    <span v-else-if="draft" class="soft" data-test="drafted">{{
-      draft.length ? `${draft.length} shallow cut${draft.length === 1 ? '' : 's'}` : 'nothing that belongs to no note'
+    <span v-else-if="drafts" class="soft" data-test="drafted">{{
+      drafts.length ? toldOf(taken.length, drafts.length) : 'nothing stands out'
     }}</span>
-    <span v-else class="soft">shallow cuts off the notes</span>
-    <span v-if="draft || listeningFrom" class="limits"
+    <span v-else class="soft">many shallow cuts</span>
+    <span v-if="drafts || listens" class="limits"
       ><span class="soft">from</span>
       <FigureInput
         bare
@@ -63,7 +66,7 @@ onBeforeUnmount(() => void hear(null))
         :value="limits.lowHz"
         :minimum="20"
         :maximum="limits.highHz / 2"
-        @commit="setLimits($event ?? 150, limits.highHz)" />
+        @commit="setLimits({ lowHz: $event ?? 150 })" />
       <span class="soft">to</span>
       <FigureInput
         bare
@@ -72,9 +75,17 @@ onBeforeUnmount(() => void hear(null))
         :value="limits.highHz"
         :minimum="limits.lowHz * 2"
         :maximum="20000"
-        @commit="setLimits(limits.lowHz, $event ?? 10000)"
+        @commit="setLimits({ highHz: $event ?? 10000 })" />
+      <FigureInput
+        bare
+        label="Most cuts of the survey"
+        unit="cuts"
+        :value="limits.most"
+        :minimum="1"
+        :maximum="100"
+        @commit="setLimits({ most: Math.round($event ?? 24) })"
     /></span>
-    <template v-if="draft?.length">
+    <template v-if="drafts?.length">
       <FigureInput
         bare
         label="Amount of the survey"
@@ -92,9 +103,22 @@ onBeforeUnmount(() => void hear(null))
         @release="hear(null)"
         >{{ label }}</HoldButton
       >
-      <button class="plain boxed take" data-test="accept-survey" @click="accept">take</button>
+      <button
+        class="plain boxed take"
+        data-test="accept-survey"
+        title="Into the ledger as ordinary moves"
+        @click="accept">
+        take
+      </button>
+      <button
+        class="plain boxed"
+        data-test="accept-plane"
+        title="Into the ledger as one move that does the same only while something stands there"
+        @click="acceptAsPlane">
+        as a plane
+      </button>
     </template>
-    <button v-if="draft" class="plain" aria-label="Leave the survey" title="Leave it" @click="discard">×</button>
+    <button v-if="drafts" class="plain" aria-label="Leave the survey" title="Leave it" @click="discard">×</button>
   </div>
 </template>
 

@@ -9,7 +9,7 @@ from mivlo.core.analyses.suspects import AskedStretch
 from mivlo.core.finder.place_curve import SURE
 from mivlo.core.finder.survey import DEEPEST_DB, DEFAULT_AMOUNT, MOST_CUTS, Survey, survey
 from mivlo.core.model import Frozen, RecordedSession
-from mivlo.core.moves import Move
+from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.plane import Plane
 from mivlo.core.roles import Role
 
@@ -45,7 +45,7 @@ class SurveyIn(Frozen):
 class SurveyCut(BaseModel):
     """One drafted cut, with what was heard there and how sure that is, 0 to 1."""
 
-    move: Move
+    move: Bell
     excess_db: float
     sure: float
     share_of_time: float

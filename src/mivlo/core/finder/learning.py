@@ -24,7 +24,8 @@ from mivlo.core.units import Array, Floats
 
 __all__ = ["Learned", "Lifting", "learn", "places_of"]
 
-FROM_ODDS, SURE_ODDS = 0.02, 0.22  # of a line: below the first it adds nothing, above the second all of its bell
+LEAST_ODDS = 0.003  # of a line: below it is none
+FROM_ODDS, SURE_ODDS = 0.02, 0.22  # below the first it adds nothing, above the second all of its bell
 HARSH_FROM, HARSH_RANGE = 0.15, 0.35
 # Strokes are brighter the harder they are: what looks harsh there is doubted, also where nobody said what plays.
 STROKES_VARY_DB, DOUBT_OF_STROKES = 9.0, 0.3
@@ -137,7 +138,7 @@ def _lifting(
     mean_db = levels.levels_db[cues.active].mean(axis=0)
     found = []
     for band, p in places(line, "line", inside):
-        if p > FROM_ODDS:
+        if p > LEAST_ODDS:
             hz = place_hz(levels.hz, mean_db, line, band)
             bell = bell_of(levels, cues.active, hz, wide=False, when_loud=loud_only[band] > 0.5)
             found.append(Lifting(hz, bell, float(p), float(loud_only[band])))

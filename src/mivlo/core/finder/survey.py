@@ -36,6 +36,7 @@ LASTING = 0.45  # of the time
 DEEPEST_DB, NARROWEST_Q, WIDEST_Q = 6.0, 40.0, 4.0
 MOST_CUTS, CUTS_APART = 24, 4
 FEWEST_FRAMES = 8
+SURE_ODDS, BELIEF = 0.25, 0.6  # of a line: from these odds on it is cut by all that it stands out by, less before
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,7 +130,7 @@ def _drafts(levels: LevelMap, learned: Learned, low_hz: float, high_hz: float) -
         reason = (
             f"a line that behaves like a fault ({100 * line.odds:.0f} %), {line.bell.gain_db:.0f} dB over its sides"
         )
-        drafts.append(_Draft(line.hz, line.bell.gain_db, line.bell.q, line.weight, share, reason))
+        drafts.append(_Draft(line.hz, line.bell.gain_db, line.bell.q, min(line.odds / SURE_ODDS, 1.0) ** BELIEF, share, reason))
     tops = np.flatnonzero(
         (learned.of_curve_db > 0.0) & (learned.of_curve_db >= maximum_filter1d(learned.of_curve_db, 2 * CUTS_APART + 1))
     )

@@ -1,0 +1,65 @@
+<script setup lang="ts">
+/** The places that a move has learned, each to be taken out or kept; and from what it is to learn. */
+import { computed } from 'vue'
+import { formatHz } from '../lib/figures'
+import { runsOf, type Place, type Run } from '../lib/places'
+
+const props = defineProps<{ title: string; help: string; places: readonly Place[] }>()
+const emit = defineEmits<{ remove: [run: Run]; keep: [run: Run] }>()
+const runs = computed(() => runsOf(props.places))
+</script>
+
+<template>
+  <div v-if="runs.length" class="places" role="group" :aria-label="title" :title="help">
+    <span class="soft">{{ title }}</span>
+    <ul>
+      <li v-for="run in runs" :key="run.lowHz" data-test="place">
+        <span class="figures">{{ formatHz(run.topHz) }}</span>
+        <span class="figures adds">+{{ run.topDb.toFixed(1) }} dB</span>
+        <button
+          class="plain"
+          :aria-label="`Keep ${formatHz(run.topHz)}`"
+          title="It is wanted"
+          @click="emit('keep', run)">
+          keep
+        </button>
+        <button
+          class="plain"
+          :aria-label="`Take ${formatHz(run.topHz)} out`"
+          title="Take it out"
+          @click="emit('remove', run)">
+          ×
+        </button>
+      </li>
+    </ul>
+  </div>
+</template>
+
+<style scoped>
+.places {
+  display: grid;
+  grid-template-columns: 74px minmax(0, 1fr);
+  gap: 6px;
+}
+ul {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+  max-height: 112px;
+  overflow-y: auto;
+}
+li {
+  display: flex;
+  gap: 6px;
+  align-items: baseline;
+  font-size: 12.5px;
+}
+.adds {
+  margin-left: auto;
+  color: var(--green);
+}
+.plain {
+  padding: 0 2px;
+  font-size: 12px;
+}
+</style>

@@ -1,0 +1,35 @@
+import { describe, expect, it } from 'vitest'
+import { runsOf, saysOfPlace, withoutRun, type Place } from './places'
+
+const PLACES: Place[] = [
+  [900, 0],
+  [1000, 6],
+  [1100, 0],
+  [2000, 0],
+  [2100, 3],
+  [2200, 8],
+  [2300, 0],
+]
+
+describe('learned places', () => {
+  it('stand in runs that begin and end at 0 dB', () => {
+    const runs = runsOf(PLACES)
+    expect(runs.map((run) => [run.lowHz, run.topHz, run.topDb, run.highHz])).toEqual([
+      [900, 1000, 6, 1100],
+      [2000, 2200, 8, 2300],
+    ])
+    expect(runsOf([])).toEqual([])
+    expect(runs.map((run) => withoutRun(PLACES, run))).toEqual([PLACES.slice(3), PLACES.slice(0, 3)])
+  })
+
+  it('say what they do, and how sure that is', () => {
+    const curve = { hz: [1000, 1100, 1210, 1331], db: [7.2, -3, 0.1, 9], sure: [0.9, 0.5, 0.8, 0.1], sure_from: 0.6 }
+    expect([1000, 1100, 1210, 1331, 5000].map((hz) => saysOfPlace(curve, hz))).toEqual([
+      'this place lifts what passes it by 7 dB, sure',
+      'this place lowers what passes it by 3 dB, not sure',
+      'this place leaves what passes it as it is, sure',
+      'too little passed this place to know',
+      '',
+    ])
+  })
+})
