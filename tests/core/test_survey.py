@@ -45,22 +45,23 @@ def test_a_survey_takes_clutter_and_leaves_chords_alone(program):
     played = np.unique(
         [440.0 * 2.0 ** ((note - 69) / 12.0) * n for chord in CHORDS for note in chord for n in range(1, 13)]
     )
-    assert taken_db(survey(ArraySource(clean), **whole), played[played < 9_000.0]).min() > -1.0
+    left = taken_db(survey(ArraySource(clean), **whole).cuts, played[played < 9_000.0])
+    assert np.mean(left < -1.5) <= 0.1
     t, level = np.arange(clean.shape[1]) / RATE, 0.25 * np.sqrt(np.mean(clean**2))
     wobble = [0.6 + 0.4 * np.sin(2 * np.pi * 0.9 * t + n) for n in range(4)]
     stray = level * sum(np.sin(2 * np.pi * hz * t + n) * wobble[n] for n, hz in enumerate(CLUTTER_HZ))
-    cuts = survey(ArraySource(clean + stray), **whole)
+    cuts = survey(ArraySource(clean + stray), **whole).cuts
     assert taken_db(cuts, CLUTTER_HZ).max() < -4.0
-    assert all(-8.0 <= cut.move.gain_db < 0.0 for cut in cuts)
-    kept = survey(ArraySource(clean + stray), keepers=((350.0, 400.0),), **whole)
+    assert all(-6.0 <= cut.move.gain_db < 0.0 for cut in cuts)
+    kept = survey(ArraySource(clean + stray), keepers=((350.0, 400.0),), **whole).cuts
     assert taken_db(kept, CLUTTER_HZ[:1])[0] > -1.0
-    halved = survey(ArraySource(clean + stray), amount=DEFAULT_AMOUNT / 6.0, **whole)
+    halved = survey(ArraySource(clean + stray), amount=DEFAULT_AMOUNT / 6.0, **whole).cuts
     assert taken_db(halved, CLUTTER_HZ).min() > taken_db(cuts, CLUTTER_HZ).min()
 
 
 def test_a_survey_says_what_is_wrong_and_finds_nothing_in_silence():
     silence = ArraySource(np.zeros((1, RATE)))
-    assert survey(silence, start=0, end=RATE, sample_rate_hz=RATE) == []
+    assert survey(silence, start=0, end=RATE, sample_rate_hz=RATE).cuts == ()
     for wrong in ({"amount": 120.0}, {"low_hz": 500.0, "high_hz": 400.0}, {"end": 0}):
         with pytest.raises(ParameterError):
             survey(silence, **({"start": 0, "end": RATE, "sample_rate_hz": RATE} | wrong))

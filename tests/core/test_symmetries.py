@@ -90,7 +90,7 @@ def test_a_survey_goes_with_level_and_time(fiddle):
     fiddle = fiddle + stray * (0.6 + 0.4 * np.sin(2 * np.pi * 0.9 * t))
 
     def cuts(x: np.ndarray, start: int = 0) -> list[tuple]:
-        drafted = survey(ArraySource(x), start=start, end=x.shape[1], sample_rate_hz=RATE)
+        drafted = survey(ArraySource(x), start=start, end=x.shape[1], sample_rate_hz=RATE).cuts
         return [(round(cut.move.hz, 1), round(cut.move.gain_db, 1), round(cut.move.q, 1)) for cut in drafted]
 
     usual = cuts(fiddle)

@@ -37,9 +37,7 @@ const runs = computed(() => runsOf(props.places))
 
 <style scoped>
 .places {
-  display: grid;
-  grid-template-columns: 74px minmax(0, 1fr);
-  gap: 6px;
+  font-size: 12.5px;
 }
 ul {
   margin: 0;
@@ -52,7 +50,7 @@ li {
   display: flex;
   gap: 6px;
   align-items: baseline;
-  font-size: 12.5px;
+  white-space: nowrap;
 }
 .adds {
   margin-left: auto;

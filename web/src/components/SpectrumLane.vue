@@ -39,6 +39,7 @@ const props = defineProps<{
 const canvas = useTemplateRef<HTMLCanvasElement>('canvas')
 const HARDLY_DB = 0.05
 const CURVE_ZERO_DB = -30
+const PLACE_SCALE = 3 // what a place does is little beside how far levels reach
 const schedule = oncePerFrame(paint)
 let stop = () => {}
 let placed: { hz: readonly number[]; frequency: FrequencyView; height: number } | null = null
@@ -190,7 +191,7 @@ function paintFigures({ context, width, height }: Surface, soft: string, paper: 
   context.fillText('dB', width - 10, height - 4)
 }
 
-/** Over a zero line of its own, in the scale of the lane: to the right it lifts; pale where that is not sure. */
+/** Over a zero line of its own, in three times the scale of the lane: to the right it lifts; pale where that is not sure. */
 function paintPlaceCurve(surface: Surface, curve: PlaceCurve, slate: string) {
   const { context, width, height } = surface
   const zero = xOfLevel(CURVE_ZERO_DB, width)
@@ -205,7 +206,10 @@ function paintPlaceCurve(surface: Surface, curve: PlaceCurve, slate: string) {
     context.globalAlpha = sure ? 1 : 0.3
     context.beginPath()
     curve.hz.forEach((hz, index) => {
-      const [x, y] = [xOfLevel(CURVE_ZERO_DB + (curve.db[index] ?? 0), width), yOfHz(hz, props.frequency, height)]
+      const [x, y] = [
+        xOfLevel(CURVE_ZERO_DB + PLACE_SCALE * (curve.db[index] ?? 0), width),
+        yOfHz(hz, props.frequency, height),
+      ]
       if (index && (curve.sure[index] ?? 0) >= curve.sure_from === sure) context.lineTo(x, y)
       else context.moveTo(x, y)
     })
@@ -217,7 +221,7 @@ function paintPlaceCurve(surface: Surface, curve: PlaceCurve, slate: string) {
 /** From the right edge inwards, by as much as each learned place adds. */
 function paintLearned({ context, width, height }: Surface, green: string) {
   if (!props.places?.length) return
-  const db = (level: number) => xOfLevel(0, width) - xOfLevel(-level, width)
+  const db = (level: number) => PLACE_SCALE * (xOfLevel(0, width) - xOfLevel(-level, width))
   context.beginPath()
   context.moveTo(width, yOfHz(props.places[0]?.[0] ?? 20, props.frequency, height))
   for (const [hz, adds] of props.places) context.lineTo(width - db(adds), yOfHz(hz, props.frequency, height))
@@ -228,10 +232,10 @@ function paintLearned({ context, width, height }: Surface, green: string) {
   context.globalAlpha = 1
 }
 
-/** Drafted cuts, dashed: from where the spectrum stands there as far as each would take it, as wide as it is. */
+/** Drafted cuts, dashed across the lane: a notch in the spectrum, as wide as each is and three times as deep. */
 function paintDrafts({ context, width, height }: Surface, before: Levels, green: string) {
   context.strokeStyle = green
-  context.lineWidth = 2
+  context.lineWidth = 1.5
   context.setLineDash([4, 3])
   for (const { move } of props.drafts ?? []) {
     const index = nearest(move.hz)
@@ -239,8 +243,12 @@ function paintDrafts({ context, width, height }: Surface, before: Levels, green:
     const at = (db: number) => xOfLevel(before(index) + db, width)
     context.beginPath()
     context.moveTo(at(0), yOfHz(move.hz * half, props.frequency, height))
-    context.lineTo(at(move.gain_db ?? 0) - 6, yOfHz(move.hz, props.frequency, height))
+    context.lineTo(at(PLACE_SCALE * (move.gain_db ?? 0)), yOfHz(move.hz, props.frequency, height))
     context.lineTo(at(0), yOfHz(move.hz / half, props.frequency, height))
+    context.moveTo(0, yOfHz(move.hz, props.frequency, height))
+    context.lineTo(at(PLACE_SCALE * (move.gain_db ?? 0)), yOfHz(move.hz, props.frequency, height))
+    context.moveTo(at(0), yOfHz(move.hz, props.frequency, height))
+    context.lineTo(width, yOfHz(move.hz, props.frequency, height))
     context.stroke()
   }
   context.setLineDash([])

@@ -40,6 +40,8 @@ export function makeLearning(session: SessionStore, play: Play, bench: Bench, ed
         }),
       )
       const { places, loud_places, loud_from_db } = plane
+      if (!places?.length && !loud_places?.length)
+        problem.value = 'No place there adds to what passes it: nothing learned.'
       await edits.onStrip('Learn places', (known) => {
         const now = known.ledger.find((one) => one.id === entryId)?.move as Learns | undefined
         return now ? [setMove(known, entryId, { ...now, places, loud_places, loud_from_db } as Move)] : []

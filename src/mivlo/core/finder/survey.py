@@ -35,8 +35,8 @@ NOTE_SHARE, NOTE_SHARE_OF_LASTING = 0.15, 0.4  # of a place's power that may bel
 LASTING = 0.45  # of the time
 DEEPEST_DB, NARROWEST_Q, WIDEST_Q = 6.0, 40.0, 4.0
 MOST_CUTS, CUTS_APART = 24, 4
-FEWEST_FRAMES = 8
-SURE_ODDS, BELIEF = 0.25, 0.6  # of a line: from these odds on it is cut by all that it stands out by, less before
+LEAST_CUT_DB, FEWEST_FRAMES = 0.1, 8
+SURE_ODDS, BELIEF = 0.4, 0.6  # of a line: from these odds on it is cut by all that it stands out by, less before
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +117,7 @@ def survey(
         places=places_of(levels.hz, learned.added_db), loud_places=places_of(levels.hz, learned.loud_db),
         loud_from_db=round(float(np.clip(learned.loud_from_db, -90.0, 0.0)), 1),
     )  # fmt: skip
-    return Survey(tuple(cut for cut in cuts if cut.move.gain_db < 0.0), plane, learned.curve)
+    return Survey(tuple(cut for cut in cuts if cut.move.gain_db <= -LEAST_CUT_DB), plane, learned.curve)
 
 
 def _drafts(levels: LevelMap, learned: Learned, low_hz: float, high_hz: float) -> list[_Draft]:
@@ -130,7 +130,9 @@ def _drafts(levels: LevelMap, learned: Learned, low_hz: float, high_hz: float) -
         reason = (
             f"a line that behaves like a fault ({100 * line.odds:.0f} %), {line.bell.gain_db:.0f} dB over its sides"
         )
-        drafts.append(_Draft(line.hz, line.bell.gain_db, line.bell.q, min(line.odds / SURE_ODDS, 1.0) ** BELIEF, share, reason))
+        drafts.append(
+            _Draft(line.hz, line.bell.gain_db, line.bell.q, min(line.odds / SURE_ODDS, 1.0) ** BELIEF, share, reason)
+        )
     tops = np.flatnonzero(
         (learned.of_curve_db > 0.0) & (learned.of_curve_db >= maximum_filter1d(learned.of_curve_db, 2 * CUTS_APART + 1))
     )
