@@ -9,9 +9,11 @@ import numpy as np
 import pytest
 import soundfile
 from playwright.sync_api import Page, expect
+from scipy.signal import lfilter
 
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import replay
+from mivlo.core.filters.matched import plain_bell
 
 from ..core.phrases import phrase
 from ..server.helpers import new_session, upload
@@ -19,6 +21,7 @@ from .test_captured_sound import FRAMES, RATE, captured, opener
 
 TRUTH = json.loads((Path(__file__).parents[2] / "demo" / "truth.json").read_text())["faults"]
 CLUTTER_HZ = (823.0, 2_710.0)
+HARSH = ((1_900.0, 14.0), (3_100.0, 12.0))  # hz, q
 PLANTED = sorted({(fault["track"], fault["kind"]) for fault in TRUTH if fault["track"] != "all"})
 
 
@@ -214,11 +217,93 @@ def test_a_survey_is_drafted_heard_and_taken(bench, page: Page, mivlo, http):
     spectrum = np.abs(np.fft.rfft(played.mean(axis=0) * np.hanning(FRAMES)))
     loudest_hz = np.argmax(spectrum) * RATE / FRAMES
     assert min(abs(1_200 * np.log2(loudest_hz / hz)) for hz in CLUTTER_HZ) < 20  # what is taken away is the clutter
+    # One of the drafts is unfolded, heard as the only one, and switched off: it is not taken.
+    drafts = page.get_by_test_id("draft")
+    all_of_them = drafts.count()
+    others = page.evaluate("() => window.mivlo.survey.drafts.value.map((one) => one.cut.move.hz)")
+    off_hz = min(others, key=lambda hz: -min(abs(np.log2(hz / stray_hz)) for stray_hz in CLUTTER_HZ))
+    weakest = drafts.nth(others.index(off_hz))
+    weakest.locator(".title").click()
+    weakest.get_by_role("button", name="only it").hover()
+    page.mouse.down()
+    page.wait_for_function("() => window.mivlo.play.listening.value.draft_id !== null")
+    _, told = captured(page, 24_000, [])
+    page.mouse.up()
+    heard = [told["startMix"], *(change["mix"] for change in told["changes"])][-1]
+    assert [entry["move"]["hz"] for entry in heard["tracks"][0]["ledger"]] == [off_hz]
+    weakest.get_by_role("switch").click()
     page.get_by_test_id("accept-survey").click()
     bench.saved()
+    assert len(bench.chosen()["ledger"]) == all_of_them - 1
     taken = bench.chosen()["ledger"]
     assert all(entry["reason"].startswith("Survey") for entry in taken)
     assert all(min(abs(1_200 * np.log2(entry["move"]["hz"] / hz)) for entry in taken) < 40 for hz in CLUTTER_HZ)
     page.get_by_role("button", name="undo").click()  # all of them are one step
     bench.saved()
     assert bench.chosen()["ledger"] == []
+
+
+def test_a_harsh_voice_is_learnt_shaved_compared_and_one_of_its_places_kept(bench, page: Page, mivlo, http):
+    # An invented take: a sung vowel, sharpened at two places.
+    voice = phrase(53, (60, 64, 67, 62, 65, 69, 71, 67, 64, 60, 62, 66, 70, 68, 61, 63))[0]
+    for hz, q in HARSH:
+        s = plain_bell(hz, 13.0, q, sample_rate_hz=RATE)
+        voice = lfilter([s.b0, s.b1, s.b2], [1.0, s.a1, s.a2], voice, axis=1)
+    sound = io.BytesIO()
+    soundfile.write(sound, 0.5 * (voice / np.abs(voice).max()).T, RATE, subtype="PCM_24", format="WAV")
+    session = new_session(http, "Sharp")
+    assert upload(http, session["id"], "sharp.wav", sound.getvalue(), role="lead voice").status_code == 201
+    page.goto("/")
+    page.get_by_test_id("session").filter(has_text="Sharp").click()
+    page.get_by_role("link", name="Bench", exact=True).click()
+    page.get_by_role("button", name="sharp", exact=True).click()
+    page.evaluate("() => window.mivlo.edits.addBell(2_000)")
+    bench.saved()
+    note = page.get_by_test_id("move")
+    note.get_by_label("Kind").select_option("plane")
+    bench.saved()
+    note.get_by_role("button", name="harsh voice").click()  # which learns at once
+    expect(note.get_by_test_id("place").first).to_be_visible(timeout=60_000)
+    bench.saved()
+
+    def plane() -> dict:
+        return bench.chosen()["ledger"][0]["move"]
+
+    learnt = plane()["places"]
+    tops_hz = [hz for hz, db in learnt if db > 2.0]
+    assert all(min(abs(1_200 * np.log2(hz / wanted)) for hz in tops_hz) < 80 for wanted, _ in HARSH)
+
+    def heard_at(hz: float) -> tuple[float, float]:
+        """Return the level near a frequency of what is heard, and that of all of it, in dB."""
+        played, told = captured(page, FRAMES, [])
+        mix, start = Mix.model_validate(told["startMix"]), told["startFrame"]
+        changes = [(change["frame"], Mix.model_validate(change["mix"])) for change in told["changes"]]
+        n = played.shape[1]
+        again = replay(mix, changes, opener(mivlo), start_frame=start, n_frames=n, sample_rate_hz=RATE)
+        assert np.array_equal(played, again.astype(np.float32))
+        power = np.mean(np.abs(np.fft.rfft(played * np.hanning(n), axis=1)) ** 2, axis=0)
+        near = np.abs(np.log2(np.maximum(np.fft.rfftfreq(n, 1 / RATE), 1.0) / hz)) < 1 / 12
+        return 10 * float(np.log10(power[near].sum() + 1e-9)), 10 * float(np.log10(power.sum() + 1e-9))
+
+    page.get_by_text("level-matched").click()  # off: what is compared is the cut itself
+    with_it, _ = heard_at(HARSH[0][0])
+    page.get_by_test_id("before").click()
+    without, _ = heard_at(HARSH[0][0])
+    assert without - with_it > 2.0
+    page.get_by_test_id("after").click()
+    page.get_by_role("button", name="offcuts", exact=True).hover()
+    page.mouse.down()
+    page.wait_for_function("() => window.mivlo.play.listening.value.offcuts")
+    taken, all_taken = heard_at(HARSH[0][0])
+    page.mouse.up()
+    assert taken > all_taken - 12.0  # what is taken away lies there for a good part
+
+    n_places = note.get_by_test_id("place").count()
+    note.get_by_test_id("place").first.get_by_role("button", name="Keep").click()
+    bench.saved()
+    assert len(bench.chosen()["keepers"]) == 1
+    assert note.get_by_test_id("place").count() == n_places - 1
+    page.get_by_role("button", name="undo").click()
+    bench.saved()
+    assert bench.chosen()["keepers"] == []
+    assert plane()["places"] == learnt

@@ -8,6 +8,7 @@ move, the four come apart. Of one held note they do not, and nothing is said to 
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.linalg import cho_factor, cho_solve
 from scipy.ndimage import maximum_filter1d, minimum_filter1d, uniform_filter1d
 
 from mivlo.core.engine.source import Source
@@ -116,8 +117,7 @@ def place_curve_of(levels: LevelMap) -> PlaceCurve:
         _by_note(lines, apart_db, weights * chosen, n_bands) for chosen in (loud, ~loud)
     )
     both = n_loud * n_quiet / np.maximum(n_loud + n_quiet, 1e-9)
-    noise = NOTE_SD_DB**2 / np.maximum(passes, 1e-3)
-    unknown = np.diag(likeness - likeness @ np.linalg.solve(likeness + np.diag(noise), likeness))
+    unknown = np.diag(likeness) - np.einsum("ij,ij->j", likeness, cho_solve(_factor(passes, likeness), likeness))
     sure = np.clip(1.0 - unknown / np.diag(likeness), 0.0, 1.0)
     return PlaceCurve(levels.hz, place, _smoothed(loud_db - quiet_db, both, likeness), sure, passes)
 
@@ -196,8 +196,13 @@ def _likeness(n_bands: int) -> Array:
 
 def _smoothed(mean_db: Array, passes: Array, likeness: Array) -> Array:
     """Return the most likely curve (bands,) behind what was seen; towards 0 where little was."""
+    return np.asarray(likeness @ cho_solve(_factor(passes, likeness), mean_db))
+
+
+def _factor(passes: Array, likeness: Array) -> tuple[Array, bool]:
+    """Return what is solved with: how alike places are, and how far chance alone moves what few notes say of each."""
     noise = np.diag(NOTE_SD_DB**2 / np.maximum(passes, 1e-3))
-    return np.asarray(likeness @ np.linalg.solve(likeness + noise, mean_db))
+    return cho_factor(likeness + noise, lower=True, overwrite_a=True, check_finite=False)  # type: ignore[no-any-return]
 
 
 def _without_trend(place: Array, passes: Array) -> Array:
