@@ -8,6 +8,7 @@ from scipy.ndimage import maximum_filter1d, minimum_filter1d, uniform_filter1d
 
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map, window_shares
+from mivlo.core.finder.pitch_line import lowest_pitch_hz, pitch_line
 from mivlo.core.k_weighting import k_weighting_power
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.roles import Role
@@ -142,8 +143,17 @@ def low_end_of(
         tuple(values[low].tolist()) for values in (levels.hz, np.round(curve, 1), power.mean(axis=0))
     )
     thirds = _thirds(power)[:, ::EVERY_BAND].astype(np.float32)
+    lowest_hz = None
+    if role not in (*STRUCK, *NEEDS_LOWS):
+        shifted = _Shifted(source, start_frame)
+        lowest_hz = lowest_pitch_hz(pitch_line(shifted, start=0, end=end_frame, sample_rate_hz=sample_rate_hz))
     return LowEnd(
-        _lowest_note_hz(levels, curve, role), low_hz, low_db, low_power, np.asarray(levels.hz[::EVERY_BAND]), thirds
+        lowest_hz or _lowest_note_hz(levels, curve, role),
+        low_hz,
+        low_db,
+        low_power,
+        np.asarray(levels.hz[::EVERY_BAND]),
+        thirds,
     )
 
 

@@ -40,6 +40,7 @@ class LowEnds(Analysis[NoFigures, LowEndOf, LowEndView]):
     """The low end of one track, whatever its fader."""
 
     name = "low-end"
+    version = 2
     writes_files = True
     params, result = LowEndOf, LowEndView
 
