@@ -46,11 +46,11 @@ def notes_at(times_s: np.ndarray, notes, margin_s: float) -> np.ndarray:
 
 
 def spoken(seconds: float = 8.0) -> tuple[np.ndarray, np.ndarray]:
-    """Return something that speaks: words of gliding pitch through moving formants, with hisses between; and its
-    pitch."""
+    """Return something that speaks, and its pitch: words that glide by up to 1.6 octaves a second through three
+    formants, with hisses between."""
     random, n = np.random.default_rng(5), round(seconds * RATE)
     t = np.arange(n) / RATE
-    hz = 120.0 * 2.0 ** (0.3 * np.sin(2 * np.pi * 0.7 * t) + 0.01 * np.sin(2 * np.pi * 4.3 * t))  # up to 1.6 octaves a second
+    hz = 120.0 * 2.0 ** (0.3 * np.sin(2 * np.pi * 0.7 * t) + 0.01 * np.sin(2 * np.pi * 4.3 * t))
     voiced = np.clip(6.0 * (np.sin(2 * np.pi * 1.4 * t) + 0.55), 0.0, 1.0)
     phase = np.cumsum(hz) / RATE
     pulses = np.diff(np.floor(phase), prepend=0.0) * voiced

@@ -7,6 +7,7 @@ from scipy.signal import butter, sosfilt
 from mivlo.core.cellar import HIGHEST_CUT_HZ, CellarTrack, clear_the_cellar, low_end_of, pile_up
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.errors import ParameterError
+from mivlo.core.finder.suspects import find
 from mivlo.core.finder.survey import DEFAULT_AMOUNT, survey
 from mivlo.core.loudness import integrated_loudness
 
@@ -154,3 +155,14 @@ def test_a_cut_in_the_mix_loses_half_a_unit_of_loudness_at_most(program, notes, 
     assert found.in_the_mix.slope_db_per_octave == 12
     assert lost_lu(found.in_the_mix.hz) < 0.5
     assert lost_lu(found.in_the_mix.hz * 2.0**0.5) > 0.5  # half an octave more would be missed
+
+
+@pytest.mark.parametrize("program", [24, 0])
+def test_of_chords_own_notes_nothing_is_told_to_be_off_them(program):
+    x = chords(program)
+    notes = np.unique(np.array(CHORDS))
+    own_hz = np.outer(440.0 * 2.0 ** ((notes - 69) / 12.0), np.arange(1, 9)).ravel()
+    found = find(ArraySource(x), start=0, end=x.shape[1], sample_rate_hz=RATE).suspects
+    near = [one for one in found if np.min(np.abs(1_200.0 * np.log2(own_hz / one.hz))) < 20.0]
+    assert near
+    assert all(one.follows_notes is not False for one in near)

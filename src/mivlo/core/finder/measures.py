@@ -32,6 +32,7 @@ WINDOW_STEPS = 48  # of a decay's window: fewer, and what lies a multiple of the
 RING_SECONDS = 40.0  # of the loudest part are looked at
 OVERTONES = 8
 CLEAR_ROOT, FEWEST_NOTES, OFF_CENTS = 0.45, 3, 45.0
+ONE_NOTE = 0.6  # of all lines: where one note explains less, others sound with it, which may own the line
 # A sound that was cut off, by a codec or a lower rate, falls from a plateau by so much within a few bands, and
 # nothing follows.
 CLIFF_DB, PLATEAU_BANDS, FALL_BANDS, CLIFF_FROM_HZ = 25.0, BANDS_PER_OCTAVE // 6, 3, 2_000.0
@@ -197,7 +198,7 @@ def follows_notes(levels: LevelMap, active: np.ndarray, notes: Notes, band: int,
 
     Unknown where the notes are not clear (chords, noise) or never moved (definitions).
     """
-    heard = (proud[active] > 4.0) & notes.clear
+    heard = (proud[active] > 4.0) & (notes.explained > ONE_NOTE)
     roots = notes.roots[heard]
     if len(roots) < 10 or len(np.unique(np.round(roots / 5.0))) < FEWEST_NOTES:
         return None
