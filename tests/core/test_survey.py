@@ -7,8 +7,8 @@ from scipy.signal import butter, sosfilt
 from mivlo.core.cellar import HIGHEST_CUT_HZ, CellarTrack, clear_the_cellar, low_end_of, pile_up
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.errors import ParameterError
-from mivlo.core.finder.suspects import find
 from mivlo.core.finder.survey import DEFAULT_AMOUNT, survey
+from mivlo.core.finder.suspects import find
 from mivlo.core.loudness import integrated_loudness
 
 from .phrases import RATE, phrase
