@@ -218,7 +218,7 @@ def test_a_survey_is_drafted_heard_and_taken(bench, page: Page, mivlo, http):
     loudest_hz = np.argmax(spectrum) * RATE / FRAMES
     assert min(abs(1_200 * np.log2(loudest_hz / hz)) for hz in CLUTTER_HZ) < 20  # what is taken away is the clutter
     # One of the drafts is unfolded, heard as the only one, and switched off: it is not taken.
-    drafts = page.get_by_test_id("draft")
+    drafts = page.get_by_test_id("drafted-cut")
     all_of_them = drafts.count()
     others = page.evaluate("() => window.mivlo.survey.drafts.value.map((one) => one.cut.move.hz)")
     off_hz = min(others, key=lambda hz: -min(abs(np.log2(hz / stray_hz)) for stray_hz in CLUTTER_HZ))

@@ -210,7 +210,8 @@ def _spawn(name: str, *, first: bool = False) -> subprocess.Popen[bytes]:
     command = [sys.executable, "-c", f"from {PROCESSES[name]} import {entrance}; {entrance}()"]
     if name != "jobs":
         return _popen(command)
-    # Read by the libraries when they are loaded. Several workers are faster than one with several threads.
+    # Read by the libraries when they are loaded, so it is the supervisor's own setting. Several workers are faster than
+    # one with several threads.
     threads = os.environ.get("MIVLO_WORKER_THREADS", "1")
     environment = os.environ | dict.fromkeys(THREADS, threads)
     return _popen(command, first=_step_back, stdin=subprocess.PIPE, env=environment)

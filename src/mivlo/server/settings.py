@@ -26,7 +26,6 @@ class Settings(BaseSettings):
     max_import_seconds: float = 1200.0
     max_import_bytes: int = 2 << 30
     workers: int = Field(default=2, description="processes that analyse and render")
-    worker_threads: int = Field(default=1, description="of each of them")
     foresees: bool = Field(default=True, description="listen in the background to what sessions need")
     product_bytes: int = Field(default=20 << 30, description="what computed things may take of the disk")
     connect_s: int = Field(default=5, description="within which the database must let us in")

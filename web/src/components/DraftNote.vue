@@ -9,7 +9,7 @@ const emit = defineEmits<{ choose: []; toggle: []; keep: []; hear: [how: 'only-i
 </script>
 
 <template>
-  <article class="draft" :class="{ open, off: !on }" data-test="draft">
+  <article class="draft" :class="{ open, off: !on }" data-test="drafted-cut">
     <header>
       <button
         class="plain tick"
