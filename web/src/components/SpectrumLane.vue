@@ -191,7 +191,10 @@ function paintFigures({ context, width, height }: Surface, soft: string, paper: 
   context.fillText('dB', width - 10, height - 4)
 }
 
-/** Over a zero line of its own, in three times the scale of the lane: to the right it lifts; pale where that is not sure. */
+/**
+ * Over a zero line of its own, in three times the scale of the lane: to the right it lifts;
+ * pale where that is not sure.
+ */
 function paintPlaceCurve(surface: Surface, curve: PlaceCurve, slate: string) {
   const { context, width, height } = surface
   const zero = xOfLevel(CURVE_ZERO_DB, width)
