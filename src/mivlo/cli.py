@@ -219,8 +219,8 @@ def survey(
 ) -> None:
     """Print shallow cuts at what a track's places add to whatever passes them, strongest first; and the same as one
     plane."""
-    from mivlo.core.analyses.survey import survey_view
     from mivlo.core.engine.source import ArraySource
+    from mivlo.core.finder.describe import survey_as_plain
     from mivlo.core.finder.survey import survey as survey_of
 
     info, samples = _read(file)
@@ -230,7 +230,7 @@ def survey(
         amount=amount, most=most, role=_role(role),
     )  # fmt: skip
     if as_json:
-        print(survey_view(found).model_dump_json())
+        print(json.dumps(survey_as_plain(found)))
         return
     for cut in found.cuts:
         print(f"{cut.move.hz:9.1f} Hz  {cut.move.gain_db:5.1f} dB  Q {cut.move.q:4.1f}  {cut.sure:4.2f}  {cut.reason}")

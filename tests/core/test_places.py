@@ -247,7 +247,8 @@ def test_the_command_line_prints_cuts_a_plane_and_the_curve(tmp_path):
     told = json.loads(mivlo("survey", path, "--json", "--most", "3", cwd=tmp_path).stdout)
     assert 1 <= len(told["cuts"]) <= 3
     strongest = told["cuts"][0]
-    assert abs(1_200 * np.log2(strongest["move"]["hz"] / 1_700.0)) < 60.0
+    assert abs(1_200 * np.log2(strongest["hz"] / 1_700.0)) < 60.0
+    assert strongest["move"]["gain_db"] == strongest["gain_db"] < 0.0
     assert {"excess_db", "sure", "reason"} <= strongest.keys()
     assert Plane.model_validate(told["plane"]).places
     assert len(told["curve"]["hz"]) == len(told["curve"]["db"]) == len(told["curve"]["sure"])

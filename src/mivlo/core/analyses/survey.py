@@ -13,7 +13,7 @@ from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.plane import Plane
 from mivlo.core.roles import Role
 
-__all__ = ["AskedSurvey", "PlaceCurveView", "SurveyCut", "SurveyIn", "SurveyView", "Surveys", "survey_view"]
+__all__ = ["AskedSurvey", "PlaceCurveView", "SurveyCut", "SurveyIn", "SurveyView", "Surveys"]
 
 
 class AskedSurvey(AskedStretch):
@@ -93,11 +93,10 @@ class Surveys(Analysis[AskedSurvey, SurveyIn, SurveyView]):
             low_hz=params.low_hz, high_hz=params.high_hz, amount=params.amount, most=params.most,
             deepest_db=params.deepest_db, keepers=params.keepers, role=params.role,
         )  # fmt: skip
-        return survey_view(found)
+        return _view(found)
 
 
-def survey_view(found: Survey) -> SurveyView:
-    """Return a survey with rounded figures. Raises nothing. Source: ours."""
+def _view(found: Survey) -> SurveyView:
     curve = found.curve
     return SurveyView(
         cuts=[SurveyCut.model_validate(cut, from_attributes=True) for cut in found.cuts],

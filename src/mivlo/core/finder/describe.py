@@ -3,9 +3,10 @@
 from typing import Any
 
 from mivlo.core.finder.stretch import Findings, Suspect
+from mivlo.core.finder.survey import Survey
 from mivlo.core.units import hz_to_note
 
-__all__ = ["as_plain", "sentence", "sureness"]
+__all__ = ["as_plain", "sentence", "sureness", "survey_as_plain"]
 
 RINGS_LONGER = 1.4  # than its neighbours: then the ring is what is told of it
 MOST_TIME, LITTLE_TIME = 0.75, 0.25
@@ -34,6 +35,27 @@ def as_plain(findings: Findings) -> dict[str, Any]:
             {"kind": event.kind, "start_s": event.start_s, "end_s": event.end_s, "hz": event.hz}
             for event in findings.events
         ],
+    }
+
+
+def survey_as_plain(found: Survey) -> dict[str, Any]:
+    """Return what `mivlo survey --json` prints: each cut with its move's own figures and, as in `find`, the move."""
+    curve = found.curve
+    cuts = []
+    for cut in found.cuts:
+        move = cut.move.model_dump(mode="json")
+        told = {"excess_db": round(cut.excess_db, 2), "sure": round(cut.sure, 3), "reason": cut.reason}
+        told |= {"share_of_time": round(cut.share_of_time, 3), "nearest_note": cut.nearest_note}
+        cuts.append(move | told | {"move": move})
+    return {
+        "cuts": cuts,
+        "plane": found.plane.model_dump(mode="json"),
+        "curve": {
+            "hz": [round(float(one), 2) for one in curve.hz],
+            "db": [round(float(one), 2) for one in curve.db],
+            "sure": [round(float(one), 3) for one in curve.sure],
+            "loud_db": [round(float(one), 2) for one in curve.loud_db],
+        },
     }
 
 
