@@ -16,7 +16,7 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 SMALL_PRINT, SESSIONS, WRITERS = "core/test_small_print.py", "server/test_sessions.py", "server/test_two_writers.py"
 ROUTING, REVISING = "core/test_routing.py", "core/test_revising.py"
-PLACES, PITCH = "core/test_places.py", "core/test_pitch.py"
+PLACES, LEARNING, PITCH = "core/test_places.py", "core/test_learning.py", "core/test_pitch.py"
 STORAGE, MONITOR, PRODUCTS = "server/test_storage.py", "server/test_monitor.py", "server/test_products.py"
 
 
@@ -108,11 +108,11 @@ BREAKS = (
           "_by_note(lines, lines.level_db, weights, n_bands)", PLACES),
     Break("core/finder/place_curve.py", "weight / (weight + WHOLE_PASS_FRAMES)", "weight", PLACES),
     Break("core/finder/learning.py", "max(LEAST_DB, OVER_WOBBLE * wobble)", "0.0", PLACES),
-    Break("core/finder/learning.py", "(p - least) / HARSH_RANGE", "(p - 1.0) / HARSH_RANGE", PLACES),
+    Break("core/finder/learning.py", "(p - least) / HARSH_RANGE", "(p - 1.0) / HARSH_RANGE", LEARNING),
     Break("core/finder/survey.py", "min(draft.excess_db * draft.sure * amount / 100.0, deepest_db)",
-          "draft.excess_db * draft.sure * amount / 100.0", PLACES),
-    Break("core/processors/plane.py", "(KNOWN_DB if figures.places or figures.loud_places else 0.0)", "0.0", PLACES),
-    Break("core/kernels/plane_frames.py", "learned[k] * stands", "0.0", PLACES),
+          "draft.excess_db * draft.sure * amount / 100.0", LEARNING),
+    Break("core/processors/plane.py", "(KNOWN_DB if figures.places or figures.loud_places else 0.0)", "0.0", LEARNING),
+    Break("core/kernels/plane_frames.py", "learned[k] * stands", "0.0", LEARNING),
     Break("core/kernels/plane_frames.py", "spare * usual[k]", "usual[k]", PLACES),
     Break("core/finder/pitch_line.py", "(rooted > ROOTED)", "True", PITCH),
     Break("core/finder/pitch_line.py", "b - 0.25 * (a - c) * off", "b", PITCH),

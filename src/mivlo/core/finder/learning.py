@@ -27,7 +27,7 @@ __all__ = ["Learned", "Lifting", "learn", "places_of"]
 
 LEAST_ODDS = 0.003  # of a line: below it is none
 FROM_ODDS, SURE_ODDS = 0.02, 0.22  # below the first it adds nothing, above the second all of its bell
-HARSH_FROM, HARSH_RANGE = 0.2, 0.35
+HARSH_FROM, HARSH_RANGE = 0.15, 0.35
 # Strokes are brighter the harder they are: much of what looks harsh there is none, also where nobody said what plays.
 STROKES_VARY_DB, HARSH_FROM_OF_STROKES = 9.0, 0.7
 LOUD_S, BLOCKS_AT_ONCE, ACTIVE_DB = 1.0 / 24.0, 256, 40.0
