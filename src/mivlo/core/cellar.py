@@ -11,7 +11,7 @@ from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, level_map, w
 from mivlo.core.finder.pitch_line import lowest_pitch_hz, pitch_line
 from mivlo.core.k_weighting import k_weighting_power
 from mivlo.core.moves.low_cut import LowCut
-from mivlo.core.roles import Role
+from mivlo.core.roles import VOICES, Role
 from mivlo.core.units import Array, Floats
 
 __all__ = ["Cellar", "CellarCut", "CellarTrack", "LowEnd", "PileUp", "clear_the_cellar", "low_end_of", "pile_up"]
@@ -144,7 +144,7 @@ def low_end_of(
     )
     thirds = _thirds(power)[:, ::EVERY_BAND].astype(np.float32)
     lowest_hz = None
-    if role not in (*STRUCK, *NEEDS_LOWS):
+    if role in VOICES:  # breath and gusts lie below what is sung; an instrument's lowest peak is its lowest note
         shifted = _Shifted(source, start_frame)
         lowest_hz = lowest_pitch_hz(pitch_line(shifted, start=0, end=end_frame, sample_rate_hz=sample_rate_hz))
     return LowEnd(
