@@ -108,7 +108,7 @@ BREAKS = (
           "_by_note(lines, lines.level_db, weights, n_bands)", PLACES),
     Break("core/finder/place_curve.py", "weight / (weight + WHOLE_PASS_FRAMES)", "weight", PLACES),
     Break("core/finder/learning.py", "max(LEAST_DB, OVER_WOBBLE * wobble)", "0.0", PLACES),
-    Break("core/finder/learning.py", "(p - least) / HARSH_RANGE", "(p - 1.0) / HARSH_RANGE", LEARNING),
+    Break("core/finder/learning.py", "p * doubt - HARSH_FROM", "p * 0.0 - HARSH_FROM", LEARNING),
     Break("core/finder/survey.py", "min(draft.excess_db * draft.sure * amount / 100.0, deepest_db)",
           "draft.excess_db * draft.sure * amount / 100.0", LEARNING),
     Break("core/processors/plane.py", "(KNOWN_DB if figures.places or figures.loud_places else 0.0)", "0.0", LEARNING),

@@ -13,12 +13,11 @@ from mivlo.core.engine.source import Source
 from mivlo.core.errors import ParameterError
 from mivlo.core.finder.band_cues import BandCues, band_cues
 from mivlo.core.finder.bells import BellFit, bell_curve, bell_of
-from mivlo.core.finder.kinds import STRUCK
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LOUD_PERCENTILE, LevelMap, level_map
 from mivlo.core.finder.network import odds
 from mivlo.core.finder.place_curve import PlaceCurve, place_curve_of
 from mivlo.core.finder.places import places
-from mivlo.core.finder.searches.lines import place_hz
+from mivlo.core.finder.searches.lines import DOUBTS, place_hz
 from mivlo.core.moves.plane import MOST_PLACES
 from mivlo.core.roles import Role
 from mivlo.core.units import Array, Floats
@@ -28,8 +27,8 @@ __all__ = ["Learned", "Lifting", "learn", "places_of"]
 LEAST_ODDS = 0.003  # of a line: below it is none
 FROM_ODDS, SURE_ODDS = 0.02, 0.22  # below the first it adds nothing, above the second all of its bell
 HARSH_FROM, HARSH_RANGE = 0.15, 0.35
-# Strokes are brighter the harder they are: much of what looks harsh there is none, also where nobody said what plays.
-STROKES_VARY_DB, HARSH_FROM_OF_STROKES = 9.0, 0.7
+# Strokes are brighter the harder they are: what looks harsh there is doubted, also where nobody said what plays.
+STROKES_VARY_DB, DOUBT_OF_STROKES = 9.0, 0.3
 LOUD_S, BLOCKS_AT_ONCE, ACTIVE_DB = 1.0 / 24.0, 256, 40.0
 CURVE_TREND = 41  # bands: two thirds of an octave, over which a place stands out of its curve
 LEAST_DB, OVER_WOBBLE, GIVEN_BACK = 1.0, 1.0, 1.5  # what of the curve counts; it tells about two thirds of a lift
@@ -101,10 +100,11 @@ def learn(
     for line in lines:
         bell = BellFit(line.bell.gain_db * line.weight, line.bell.q)
         added = np.maximum(added, bell_curve(bell, line.hz, len(levels.hz)))
-    struck = role in STRUCK if role is not None else cues["unrest"][0] > STROKES_VARY_DB
-    least = HARSH_FROM_OF_STROKES if struck else HARSH_FROM
+    doubt = DOUBTS.get(role, {}).get("harsh", 1.0) if role is not None else 1.0
+    if role is None and cues["unrest"][0] > STROKES_VARY_DB:
+        doubt = DOUBT_OF_STROKES
     for band, p in places(likely.harsh, "harsh", inside):
-        weight = float(np.clip((p - least) / HARSH_RANGE, 0.0, 1.0))
+        weight = float(np.clip((p * doubt - HARSH_FROM) / HARSH_RANGE, 0.0, 1.0))
         bell = bell_of(levels, cues.active, float(levels.hz[band]), wide=True, when_loud=True)
         harsh = bell_curve(BellFit(bell.gain_db * weight, bell.q), float(levels.hz[band]), len(levels.hz))
         loud = np.maximum(loud, np.where(inside, np.minimum(harsh, MOST_DB), 0.0))

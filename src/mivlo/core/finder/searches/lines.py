@@ -17,7 +17,7 @@ from mivlo.core.finder.stretch import Stretch, Suspect, around
 from mivlo.core.model import Behaviour
 from mivlo.core.roles import Role
 
-__all__ = ["place_hz", "search"]
+__all__ = ["DOUBTS", "place_hz", "search"]
 
 MOST_SUSPECTS = 10
 WORTH_MEASURING = 0.03  # of the confidence: how it rings takes longest to measure
