@@ -26,7 +26,7 @@ from scipy.signal import lfilter
 from mivlo.core.engine.render import render_moves
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.filters.matched import plain_bell
-from mivlo.core.finder.learning import learn, places_of
+from mivlo.core.finder.learning import learn
 from mivlo.core.finder.place_curve import SURE, place_curve
 from mivlo.core.finder.survey import survey
 from mivlo.core.moves import Move
@@ -137,11 +137,7 @@ def through(x: Array, bells: Iterable[Bell]) -> Array:
 def learnt(x: Array) -> Plane:
     """Return a plane at full amount that has learned from a sound."""
     found = learn(ArraySource(x), start=0, end=x.shape[1], sample_rate_hz=RATE, low_hz=600.0, high_hz=10_000.0)
-    hz = found.levels.hz
-    return Plane(
-        places=places_of(hz, found.added_db), loud_places=places_of(hz, found.loud_db),
-        loud_from_db=float(np.clip(found.loud_from_db, -90.0, 0.0)),
-    )  # fmt: skip
+    return found.in_plane(Plane())
 
 
 def run(x: Array, moves: list[Move]) -> Array:

@@ -9,7 +9,7 @@ from mivlo.core.engine.render import render_moves
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.filters.matched import plain_bell
-from mivlo.core.finder.learning import learn, places_of
+from mivlo.core.finder.learning import learn
 from mivlo.core.finder.place_curve import place_curve
 from mivlo.core.moves.plane import Plane
 
@@ -50,11 +50,7 @@ def curve_of(x: np.ndarray):
 
 def learned(x: np.ndarray, **figures) -> Plane:
     found = learn(ArraySource(x), start=0, end=x.shape[1], sample_rate_hz=RATE, low_hz=600.0, high_hz=10_000.0)
-    hz = found.levels.hz
-    return Plane(
-        places=places_of(hz, found.added_db), loud_places=places_of(hz, found.loud_db),
-        loud_from_db=float(np.clip(found.loud_from_db, -90.0, 0.0)), **figures,
-    )  # fmt: skip
+    return found.in_plane(Plane(**figures))
 
 
 def levels_db(x: np.ndarray) -> np.ndarray:

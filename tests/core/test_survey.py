@@ -63,7 +63,12 @@ def test_a_survey_takes_clutter_and_leaves_chords_alone(program):
 def test_a_survey_says_what_is_wrong_and_finds_nothing_in_silence():
     silence = ArraySource(np.zeros((1, RATE)))
     assert survey(silence, start=0, end=RATE, sample_rate_hz=RATE).cuts == ()
-    for wrong in ({"amount": 120.0}, {"low_hz": 500.0, "high_hz": 400.0}, {"end": 0}):
+    for wrong in (
+        {"amount": 120.0},
+        {"low_hz": 500.0, "high_hz": 400.0},
+        {"low_hz": 18_000.0, "high_hz": 20_000.0},
+        {"end": 0},
+    ):
         with pytest.raises(ParameterError):
             survey(silence, **({"start": 0, "end": RATE, "sample_rate_hz": RATE} | wrong))
 

@@ -18,7 +18,7 @@ from mivlo.core.finder.network import odds
 from mivlo.core.finder.place_curve import PlaceCurve, place_curve_of
 from mivlo.core.finder.places import places
 from mivlo.core.finder.searches.lines import DOUBTS, place_hz
-from mivlo.core.moves.plane import MOST_PLACES
+from mivlo.core.moves.plane import MOST_PLACES, Plane
 from mivlo.core.roles import Role
 from mivlo.core.units import Array, Floats
 
@@ -69,6 +69,15 @@ class Learned:
     lines: tuple[Lifting, ...]
     curve: PlaceCurve
     levels: LevelMap
+
+    def in_plane(self, plane: Plane) -> Plane:
+        """Return a plane that has learned this."""
+        update = {
+            "places": places_of(self.levels.hz, self.added_db),
+            "loud_places": places_of(self.levels.hz, self.loud_db),
+            "loud_from_db": round(float(np.clip(self.loud_from_db, -90.0, 0.0)), 1),
+        }
+        return Plane.model_validate(plane.model_dump() | update)
 
 
 def learn(

@@ -25,7 +25,7 @@ ACTIVE_DB, SILENT_DB = 35.0, -80.0  # below the loudest, and at all
 CLEAR_LIKENESS = 0.8
 MOSTLY, LEAST_VOICED = 0.6, 0.6  # of what has a pitch is plain, and of what sounds has one: else there is no one voice
 ROOTED, LOW_PARTIALS, PARTIALS = 0.06, 3, 8  # a period without low partials is what several notes have in common
-LOW_PERCENTILE, LOW_SHARE = 5.0, 0.02
+LOW_SHARE = 0.05  # of the plain points lie at or below the lowest pitch
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +95,7 @@ def lowest_pitch_hz(line: PitchLine) -> float | None:
     heard = np.sort(line.hz[line.clear])
     if not line.one_voice or not len(heard):
         return None
-    return float(heard[int(max(LOW_PERCENTILE / 100.0, LOW_SHARE) * (len(heard) - 1))])
+    return float(heard[int(LOW_SHARE * (len(heard) - 1))])
 
 
 def _blocks(source: Source, start: int, end: int, sample_rate_hz: float) -> Iterator[tuple[Array, float]]:

@@ -8,7 +8,7 @@ from scipy.ndimage import maximum_filter1d, median_filter, minimum_filter1d
 from mivlo.core.engine.source import Source
 from mivlo.core.errors import ParameterError
 from mivlo.core.finder.bells import bell_fit
-from mivlo.core.finder.learning import Learned, learn, places_of
+from mivlo.core.finder.learning import Learned, learn
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, active_frames
 from mivlo.core.finder.measures import proud_of, refined_hz
 from mivlo.core.finder.place_curve import PlaceCurve
@@ -35,6 +35,7 @@ NOTE_SHARE, NOTE_SHARE_OF_LASTING = 0.15, 0.4  # of a place's power that may bel
 LASTING = 0.45  # of the time
 DEEPEST_DB, NARROWEST_Q, WIDEST_Q = 6.0, 40.0, 4.0
 MOST_CUTS, CUTS_APART = 24, 4
+NARROWEST = 1.25  # from the lower limit to the upper one, as of a plane
 LEAST_CUT_DB, FEWEST_FRAMES = 0.1, 8
 SURE_ODDS, BELIEF = 0.4, 0.6  # of a line: from these odds on it is cut by all that it stands out by, less before
 
@@ -104,7 +105,13 @@ def survey(
         raise ParameterError(f"most={most} must be 1 or more")
     if deepest_db < 0.0:
         raise ParameterError(f"deepest_db={deepest_db:g} must be 0 or more")
-    high_hz = min(high_hz, 0.45 * sample_rate_hz)
+    top_hz = min(high_hz, 0.45 * sample_rate_hz, 20_000.0)
+    if low_hz < 20.0 or top_hz < NARROWEST * low_hz:
+        raise ParameterError(
+            f"low_hz={low_hz:g} must be 20 or more, and high_hz={high_hz:g} (of this file up to {top_hz:g} counts) at "
+            f"least {NARROWEST:g} times that"
+        )
+    high_hz = top_hz
     learned = learn(
         source, start=start, end=end, sample_rate_hz=sample_rate_hz, low_hz=low_hz, high_hz=high_hz, role=role
     )
@@ -112,11 +119,7 @@ def survey(
     drafts = [draft for draft in _drafts(levels, learned, low_hz, high_hz) if not _kept(draft.hz, keepers)]
     drafts = _apart(sorted(drafts, key=lambda draft: -draft.excess_db * draft.sure))[:most]
     cuts = [_cut(draft, amount, deepest_db) for draft in drafts]
-    plane = Plane(
-        low_hz=max(low_hz, 20.0), high_hz=max(high_hz, 1.25 * low_hz), amount=amount,
-        places=places_of(levels.hz, learned.added_db), loud_places=places_of(levels.hz, learned.loud_db),
-        loud_from_db=round(float(np.clip(learned.loud_from_db, -90.0, 0.0)), 1),
-    )  # fmt: skip
+    plane = learned.in_plane(Plane(low_hz=low_hz, high_hz=high_hz, amount=amount))
     return Survey(tuple(cut for cut in cuts if cut.move.gain_db <= -LEAST_CUT_DB), plane, learned.curve)
 
 
