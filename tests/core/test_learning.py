@@ -8,6 +8,7 @@ import pytest
 
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.finder.survey import survey
+from mivlo.core.moves.plane import Plane
 
 from .phrases import RATE, phrase
 from .planted import FREQS_HZ, MELODY, PROGRAMS, away_db, drawn, learned, played, run, through
@@ -28,6 +29,16 @@ def test_a_learnt_plane_takes_planted_lines_out_and_leaves_clean_twins_alone():
     assert np.median(taken) >= 0.35
     assert np.mean(np.array(taken) < -0.02) <= 0.05
     assert np.mean(changed) <= 0.35
+
+
+def test_a_plane_that_learned_and_found_nothing_leaves_alone_what_an_unlearnt_one_shaves():
+    x = np.random.default_rng(8).standard_normal((1, 4 * RATE)) * 0.1
+    t = np.arange(x.shape[1]) / RATE
+    found = learned(x)
+    assert found.places == ((600.0, 0.0), (10_000.0, 0.0))
+    glide = x + 0.05 * np.sin(2 * np.pi * (1_500.0 * t + 150.0 * t**2))
+    part = (FREQS_HZ > 1_000.0) & (FREQS_HZ < 4_000.0)
+    assert away_db(run(glide, found), glide, part) < 0.5 * away_db(run(glide, Plane()), glide, part)
 
 
 def test_what_is_harsh_only_when_loud_is_cut_only_then():

@@ -10,9 +10,10 @@ const runs = computed(() => runsOf(props.places))
 </script>
 
 <template>
-  <div v-if="runs.length" class="places" role="group" :aria-label="title" :title="help">
+  <div v-if="places.length" class="places" role="group" :aria-label="title" :title="help">
     <span class="soft">{{ title }}</span>
-    <ul>
+    <p v-if="!runs.length" class="soft" data-test="no-places">it listened: no place adds anything</p>
+    <ul v-else>
       <li v-for="run in runs" :key="run.lowHz" data-test="place">
         <span class="figures">{{ formatHz(run.topHz) }}</span>
         <span class="figures adds">+{{ run.topDb.toFixed(1) }} dB</span>
@@ -39,9 +40,12 @@ const runs = computed(() => runsOf(props.places))
 .places {
   font-size: 12.5px;
 }
-ul {
+ul,
+p {
   margin: 0;
   padding: 0;
+}
+ul {
   list-style: none;
   max-height: 112px;
   overflow-y: auto;

@@ -19,7 +19,11 @@ describe('learned places', () => {
       [2000, 2200, 8, 2300],
     ])
     expect(runsOf([])).toEqual([])
-    expect(runs.map((run) => withoutRun(PLACES, run))).toEqual([PLACES.slice(3), PLACES.slice(0, 3)])
+    const left = runs.map((run) => withoutRun(PLACES, run))
+    expect(left.map(runsOf).map((rest) => rest.map((run) => run.topHz))).toEqual([[2200], [1000]])
+    const nothing = runsOf(left[0] ?? []).reduce(withoutRun, left[0] ?? [])
+    expect(nothing.every(([, db]) => db === 0)).toBe(true)
+    expect(nothing.length).toBeGreaterThan(1) // it has listened, and knows it
   })
 
   it('say what they do, and how sure that is', () => {

@@ -27,9 +27,12 @@ export function runsOf(places: readonly Place[]): Run[] {
   })
 }
 
-/** All places but those of one run. */
+/** All places but those of one run; its two ends stay at 0 dB, so that a move which has listened still knows it. */
 export const withoutRun = (places: readonly Place[], run: Run): Place[] =>
-  places.filter((place) => !run.places.includes(place))
+  places.flatMap((place) => {
+    const isEnd = place === run.places[0] || place === run.places.at(-1)
+    return !run.places.includes(place) ? [place] : isEnd ? [[place[0], 0] as const] : []
+  })
 
 /** What the curve of places says of a frequency, in words; nothing outside of the curve. */
 export function saysOfPlace(

@@ -26,9 +26,10 @@ __all__ = ["Learned", "Lifting", "learn", "places_of"]
 
 LEAST_ODDS = 0.003  # of a line: below it is none
 FROM_ODDS, SURE_ODDS = 0.02, 0.22  # below the first it adds nothing, above the second all of its bell
-HARSH_FROM, HARSH_RANGE = 0.15, 0.35
-# Strokes are brighter the harder they are: what looks harsh there is doubted, also where nobody said what plays.
-STROKES_VARY_DB, DOUBT_OF_STROKES = 9.0, 0.3
+HARSH_FROM, HARSH_RANGE = 0.1, 0.3
+# Strokes are brighter the harder they are: what looks harsh there is doubted, also where nobody said what plays. They
+# have fewer lines at a time than what is sung, blown, bowed or strummed.
+STROKES_LINES, NOTES_LINES, DOUBT_OF_STROKES = 18.0, 24.0, 0.3
 LOUD_S, BLOCKS_AT_ONCE, ACTIVE_DB = 1.0 / 24.0, 256, 40.0
 CURVE_TREND = 41  # bands: two thirds of an octave, over which a place stands out of its curve
 LEAST_DB, OVER_WOBBLE, GIVEN_BACK = 1.0, 1.0, 1.5  # what of the curve counts; it tells about two thirds of a lift
@@ -71,9 +72,10 @@ class Learned:
     levels: LevelMap
 
     def in_plane(self, plane: Plane) -> Plane:
-        """Return a plane that has learned this."""
+        """Return a plane that has learned this; where nothing adds anything, it knows that: two places at 0 dB."""
+        nothing = ((plane.low_hz, 0.0), (plane.high_hz, 0.0))
         update = {
-            "places": places_of(self.levels.hz, self.added_db),
+            "places": places_of(self.levels.hz, self.added_db) or nothing,
             "loud_places": places_of(self.levels.hz, self.loud_db),
             "loud_from_db": round(float(np.clip(self.loud_from_db, -90.0, 0.0)), 1),
         }
@@ -110,8 +112,8 @@ def learn(
         bell = BellFit(line.bell.gain_db * line.weight, line.bell.q)
         added = np.maximum(added, bell_curve(bell, line.hz, len(levels.hz)))
     doubt = DOUBTS.get(role, {}).get("harsh", 1.0) if role is not None else 1.0
-    if role is None and cues["unrest"][0] > STROKES_VARY_DB:
-        doubt = DOUBT_OF_STROKES
+    if role is None:
+        doubt = float(np.interp(cues["lines a frame"][0], [STROKES_LINES, NOTES_LINES], [DOUBT_OF_STROKES, 1.0]))
     for band, p in places(likely.harsh, "harsh", inside):
         weight = float(np.clip((p * doubt - HARSH_FROM) / HARSH_RANGE, 0.0, 1.0))
         bell = bell_of(levels, cues.active, float(levels.hz[band]), wide=True, when_loud=True)
