@@ -134,13 +134,16 @@ def apply(
     treatment: Annotated[Path, typer.Argument(help="Treatment file (docs/treatment.schema.json).")],
     source: Annotated[Path, typer.Argument(metavar="IN", help="Audio file to treat.")],
     target: Annotated[Path, typer.Argument(metavar="OUT", help="File to write: .wav or .flac.")],
+    with_stand_ins: Annotated[
+        bool, typer.Option("--with-stand-ins", help="Also what stands for what somebody does later.")
+    ] = False,
 ) -> None:
     """Process a file with a treatment; start, length, channels and rate stay as they are."""
     from mivlo.core.audiofile import OutputFormat, write_blocks
     from mivlo.core.engine.render import render_moves
     from mivlo.core.engine.source import ArraySource
 
-    moves = read_treatment(treatment).moves
+    moves = tuple(move for move in read_treatment(treatment).moves if with_stand_ins or not move.stand_in)
     if target.exists() and source.exists() and target.samefile(source):
         raise TreatmentError(f"{target}: would overwrite the file that is read; choose another name")
     info, samples = _read(source)

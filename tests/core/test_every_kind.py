@@ -15,6 +15,7 @@ from mivlo.core.engine.source import ArraySource, open_source
 from mivlo.core.model import Group, LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.compressor import Compressor
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.dynamic_flat_bell import DynamicFlatBell
 from mivlo.core.moves.dynamic_high_shelf import DynamicHighShelf
@@ -29,6 +30,7 @@ from mivlo.core.moves.low_shelf import LowShelf
 from mivlo.core.moves.notch import Notch
 from mivlo.core.moves.note_family import NoteFamily
 from mivlo.core.moves.plane import Plane
+from mivlo.core.moves.room import Room
 
 from .test_engine import BELLS, RATE, in_random_blocks, noise, strip
 
@@ -54,6 +56,8 @@ EVERY_KIND = {
     "high-shelf": HighShelf(hz=8_000, gain_db=-3),
     "high-cut": HighCut(hz=15_000),
     "plane": Plane(),
+    "compressor": Compressor(threshold_db=-40, lookahead_ms=5, placing="beside", beside_high_hz=4_000, listens_to="b"),
+    "room": Room(decay_s=0.6, wet_db=-9),
 }
 
 
@@ -251,8 +255,14 @@ def test_whatever_comes_in_no_state_goes_wrong(seed):
                     else low * (high / low) ** random.random()
                 )
                 values[figure.name] = round(value) if figure.name == "count" else value
-        if kind.startswith("dynamic"):
+        if "listens_to" in MOVE_KINDS[kind].model_fields:
             values["listens_to"] = random.choice(list(made))
+        if kind == "compressor":
+            values["beside_high_hz"] = min(max(values["beside_high_hz"], 1.3 * values["beside_low_hz"]), 19_000.0)
+            values["beside_low_hz"] = min(values["beside_low_hz"], 14_000.0)
+            values["key_low_cut_hz"] = min(values["key_low_cut_hz"], 19_000.0)
+        if kind == "room":
+            values["low_cut_hz"] = min(values["low_cut_hz"], 19_000.0)
         if values.get("slope_db_per_octave") == 6:
             values.pop("q", None)
         if kind == "plane":

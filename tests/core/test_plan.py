@@ -15,6 +15,7 @@ from mivlo.core.errors import ParameterError
 from mivlo.core.model import Keeper, LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS, Move
 from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.capabilities import Responds
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
 from mivlo.core.moves.low_cut import LowCut
@@ -111,7 +112,7 @@ def test_every_kind_is_read_from_a_file_and_answers_for_itself(kind):
     treatment = parse_treatment(json.dumps({"mivlo_treatment": 1, "moves": [figures]}), name="t")
     h = treatment_response(treatment.moves, np.geomspace(20, 20_000, 300), RATE)
     changed = np.max(np.abs(20 * np.log10(np.maximum(np.abs(h), 1e-6))))
-    assert (changed > 1.0) == (kind != "plane")  # the plane has no response of its own
+    assert (changed > 1.0) == issubclass(MOVE_KINDS[kind], Responds)
     off = treatment.moves[0].model_copy(update={"on": False})
     assert np.all(treatment_response([off], np.array([700.0]), RATE) == 1.0)
 

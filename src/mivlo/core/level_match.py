@@ -37,8 +37,10 @@ def loudness_of(blocks: Iterable[Array], *, sample_rate_hz: float) -> Loudness:
     return Loudness(loudness_lufs=meter.integrated_lufs(), true_peak_db=meter.true_peak_db())
 
 
-def matched(before: Loudness, after: Loudness) -> LevelMatch:
-    """Return the match of two readings: the louder one is turned down; what has no loudness matches nothing.
+def matched(before: Loudness, after: Loudness, *others: Loudness) -> LevelMatch:
+    """Return the match of two readings, and of others: all are turned down to the softest.
+
+    What has no loudness matches nothing.
 
     Raises
     ------
@@ -46,9 +48,9 @@ def matched(before: Loudness, after: Loudness) -> LevelMatch:
 
     Source: ours
     """
-    difference = 0.0
-    if before.loudness_lufs is not None and after.loudness_lufs is not None:
-        difference = after.loudness_lufs - before.loudness_lufs
-    return LevelMatch(
-        before=before, after=after, match_before_db=min(difference, 0.0), match_after_db=min(-difference, 0.0)
-    )
+    known = [one.loudness_lufs for one in (before, after, *others) if one.loudness_lufs is not None]
+    by_db = [
+        min(known) - one.loudness_lufs if one.loudness_lufs is not None and len(known) > 1 else 0.0
+        for one in (before, after)
+    ]
+    return LevelMatch(before=before, after=after, match_before_db=by_db[0], match_after_db=by_db[1])

@@ -36,11 +36,11 @@ class Loudnesses(Analysis[NoFigures, LoudnessOf, Loudness]):
 _LOUDNESSES = Loudnesses()
 
 
-def needs_of_match(question: MatchQuestion, sample_rate_hz: int) -> tuple[Need, Need]:
-    """Return what must be measured of the two ways of listening that a level match compares. Raises nothing."""
+def needs_of_match(question: MatchQuestion, sample_rate_hz: int) -> tuple[Need, ...]:
+    """Return what must be measured of the ways of listening that a level match compares. Raises nothing."""
     start, end = question.start, question.end
 
     def need(mix: Mix) -> Need:
         return Need(_LOUDNESSES, LoudnessOf(mix=mix, start=start, end=end, sample_rate_hz=sample_rate_hz))
 
-    return need(question.without), need(question.within)
+    return tuple(map(need, (question.without, question.within, *question.others)))

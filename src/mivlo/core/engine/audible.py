@@ -27,7 +27,8 @@ def audible(mix: Mix) -> Audible:
 
     A muted group mutes all inside it, and what is sent there. A soloed group solos all inside it; what leads there from
     elsewhere is heard there and nowhere else. A soloed track is heard with the groups that it is sent to; alone, a
-    track is heard without them. Listening to a group alone is listening to all that goes into it.
+    track is heard without them, but with those that stand for a room it will be put in. Listening to a group alone is
+    listening to all that goes into it.
 
     Raises
     ------
@@ -41,16 +42,20 @@ def audible(mix: Mix) -> Audible:
     around = {one: _around(one, parents) for one in strips}  # each, with the groups that it lies in
     alone = mix.alone_track_id if mix.alone_track_id in strips and not mix.heard_ids else None
 
+    rooms: Collection[str] = set()  # that are heard with what is alone
     scope: Collection[str] = {*strips, mix.master.id}  # into which sound may go
     if alone is not None:
-        scope = set() if isinstance(strips[alone], Track) else {alone, *sources_of(alone, routes)}
+        inside = set() if isinstance(strips[alone], Track) else {alone, *sources_of(alone, routes)}
+        stood_in = {group.id for group in mix.groups if group.stand_in and not group.mute}
+        rooms = {route.target_id for route in routes if route.source_id in {alone, *inside}} & stood_in
+        scope = inside | rooms
     before, behind = _neighbours(routes)
     wanted = {one for one in strips if any(strips[up].solo for up in around[one])}
     muted = {one for one in strips if any(strips[up].mute for up in around[one])}
     if mix.heard_ids:
         wanted = {one for one in strips if any(up in mix.heard_ids for up in around[one])}
         muted = {one for one in wanted if any(strips[up].mute for up in _below_named(around[one], mix.heard_ids))}
-    elif alone is not None and not scope:
+    elif alone is not None and isinstance(strips[alone], Track):
         wanted, muted = {alone}, set()
 
     @cache
@@ -74,7 +79,7 @@ def audible(mix: Mix) -> Audible:
         wanted = set(strips)  # nobody is soloed who could be heard
 
     def is_open(route: Route) -> bool:
-        on_path = alone is not None and route.send_db is None and route.source_id in around[alone]
+        on_path = alone is not None and route.send_db is None and route.source_id in (*around[alone], *rooms)
         if not (on_path or route.target_id in scope):
             return False
         if route.source_id in muted or (route.send_db is not None and route.target_id in muted):

@@ -53,15 +53,17 @@ class Listening(Frozen):
     held_probes: tuple[Probe, ...] = Field(default=(), max_length=8)
     pipe_hz: float | None = Field(default=None, ge=20.0, le=20_000.0)
     together: Together | None = None
+    pressure: bool = False  # with all that stands for what somebody does later
     preview: Preview | None = None
     draft_id: str | None = Field(default=None, max_length=64)  # what was drafted is heard as if it were taken
 
 
 class MatchQuestion(Frozen):
-    """Two ways of listening that are to be equally loud, and where: frames of the session."""
+    """Ways of listening that are to be equally loud, and where: frames of the session."""
 
     without: Mix
     within: Mix
+    others: tuple[Mix, ...] = ()
     start: int
     end: int
 
@@ -80,7 +82,7 @@ def heard_mix(session: Session, listening: Listening, match: LevelMatch | None) 
 
     Source: ours
     """
-    mix = mix_of_session(session)
+    mix = mix_of_session(session, stand_ins="acting" if listening.pressure else "resting")
     mix = _switched_strips(mix, lambda one: _as_heard(_previewed(one, session, listening), listening))
     common = {
         "dim": listening.dim,
@@ -115,14 +117,16 @@ def match_question(session: Session, listening: Listening, *, end_frame: int) ->
 
     Source: ours
     """
-    mix = mix_of_session(session)
+    mix = mix_of_session(session, stand_ins="acting" if listening.pressure else "left-out")
     start, end = session.loop_start_frame or 0, min(session.loop_end_frame or end_frame, end_frame)
     together = listening.together
+    others: tuple[Mix, ...] = ()
     if together is None:
         if listening.strip_id is None:
             return None
         mix = mix.model_copy(update={"alone_track_id": listening.strip_id if listening.alone else None})
         pair = (ledgers_switched(mix, listening.strip_id, on=on) for on in (False, True))
+        others = _pressed_otherwise(session, listening)
     elif together.compares == "all-moves":
         pair = (ledgers_switched(mix, None, on=on) for on in (False, True))
     elif together.compares == "one-move" and together.entry_id is not None:
@@ -132,7 +136,16 @@ def match_question(session: Session, listening: Listening, *, end_frame: int) ->
     else:
         return None
     before, after = pair
-    return MatchQuestion(without=before, within=after, start=start, end=end)
+    return MatchQuestion(without=before, within=after, others=others, start=start, end=end)
+
+
+def _pressed_otherwise(session: Session, listening: Listening) -> tuple[Mix, ...]:
+    """Return what is heard after the switch of the pressure test, which is to be as loud as what is heard now."""
+    if not session.stands_in():
+        return ()
+    mix = mix_of_session(session, stand_ins="left-out" if listening.pressure else "acting")
+    mix = mix.model_copy(update={"alone_track_id": listening.strip_id if listening.alone else None})
+    return tuple(ledgers_switched(mix, listening.strip_id, on=on) for on in (False, True))
 
 
 def ledgers_switched(mix: Mix, strip_id: str | None, *, on: bool) -> Mix:
@@ -152,7 +165,8 @@ def ledgers_switched(mix: Mix, strip_id: str | None, *, on: bool) -> Mix:
 
     def switched(one: Shown) -> Shown:
         wanted = on if strip_id in (one.id, None) else one.ledger_on
-        return one.model_copy(update={"ledger": one.ledger if wanted else (), "ledger_on": True})
+        later = tuple(entry for entry in one.ledger if entry.move.stand_in)
+        return one.model_copy(update={"ledger": one.ledger if wanted else later, "ledger_on": True})
 
     tracks = [switched(t) if heard[t.id] else t.model_copy(update={"ledger": ()}) for t in mix.tracks]
     kept = tuple(track for track in tracks if heard[track.id] or listened_to)

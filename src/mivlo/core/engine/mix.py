@@ -1,22 +1,36 @@
 """What the engine is told: tracks with their ledgers and faders, and how the user listens just now."""
 
-from typing import Annotated, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, model_validator
 
 from mivlo.core.errors import ParameterError
 from mivlo.core.kernels import CONTROL_FRAMES
-from mivlo.core.model import MIX_ID, Frozen, Group, Session, StripBase, Track, groups_in_order, refuse_twins
+from mivlo.core.model import (
+    MIX_ID,
+    Frozen,
+    Group,
+    LedgerEntry,
+    Session,
+    StripBase,
+    Track,
+    groups_in_order,
+    refuse_twins,
+)
 
 __all__ = [
     "GuardReference",
     "Mix",
     "Probe",
     "Slice",
+    "StandIns",
     "mix_of_session",
     "raw_sound_of",
     "reshapes",
 ]
+
+
+StandIns = Literal["acting", "resting", "left-out"]
 
 
 def raw_sound_of(state: StripBase) -> tuple[str, int] | None:
@@ -104,10 +118,30 @@ def reshapes(before: Mix, after: Mix) -> bool:
     return with_offcuts or before.loop() != after.loop()
 
 
-def mix_of_session(session: Session) -> Mix:
-    """Return the mix of a session as it stands, without anybody's way of listening. Raises nothing. Source: ours."""
+def mix_of_session(session: Session, *, stand_ins: StandIns = "left-out") -> Mix:
+    """Return the mix of a session as it stands, without anybody's way of listening. Raises nothing. Source: ours.
+
+    Parameters
+    ----------
+    stand_ins : acting; resting, so that they are there at once when they are wanted; or left out
+    """
+    stood_in = {group.id for group in session.groups if group.stand_in}
+
+    def part(one: Any) -> Any:
+        ledger, sends = one.ledger, one.sends
+        if stand_ins == "resting":
+            ledger = tuple(_resting(entry) if entry.move.stand_in else entry for entry in ledger)
+        if stand_ins == "left-out":
+            ledger = tuple(entry for entry in ledger if not entry.move.stand_in)
+            sends = tuple(send for send in sends if send.to_id not in stood_in)
+        muted = one.mute or (stand_ins == "resting" and one.id in stood_in)
+        return one.heard_part().model_copy(update={"ledger": ledger, "sends": sends, "mute": muted})
+
+    groups = [group for group in session.groups if stand_ins != "left-out" or group.id not in stood_in]
     return Mix(
-        tracks=tuple(track.heard_part() for track in session.tracks),
-        groups=tuple(group.heard_part() for group in session.groups),
-        master=session.master.heard_part(),
-    )
+        tracks=tuple(map(part, session.tracks)), groups=tuple(map(part, groups)), master=part(session.master)
+    )  # fmt: skip
+
+
+def _resting(entry: LedgerEntry) -> LedgerEntry:
+    return entry.model_copy(update={"move": entry.move.model_copy(update={"on": False})})

@@ -32,7 +32,11 @@ class OffcutsSource:
     ) -> None:
         self._strip, self._state, self._position_of = strip, state, position_of
         self._rate = sample_rate_hz
-        self._moving = [(entry.id, entry.move) for entry in state.ledger if not isinstance(entry.move, Steady)]
+        self._moving = [
+            (entry.id, entry.move)
+            for entry in state.ledger
+            if not isinstance(entry.move, Steady) and entry.move.takes_away and not entry.move.stand_in
+        ]
         self._timed = any(entry.move.times_s for entry in state.ledger if isinstance(entry.move, Steady))
         self._size = MOVING_FRAMES if self._moving or self._timed else STEADY_FRAMES
         self._hop = self._size // OVERLAP

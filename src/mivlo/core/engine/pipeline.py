@@ -45,6 +45,7 @@ class Pipeline:
         self._retunes: deque[tuple[int, tuple[StageSpec, ...]]] = (
             deque()
         )  # from which frame, what the stages were before
+        self._retuned_at = start  # or made, as far back as that matters
         self._n_channels = n_channels
         self._rewindable = rewindable
         self._save_every = SAVE_EVERY_FRAMES
@@ -88,8 +89,12 @@ class Pipeline:
             self._save_all()
         self._specs = tuple(specs)
 
-    def rewind(self, frame: int, read_input: ReadInput, read_key: ReadKey) -> None:
-        """Take all stages back to where each has taken in just the frames before `frame`, as they were then."""
+    def rewind(self, frame: int, read_input: ReadInput, read_key: ReadKey, *, stale: bool = True) -> None:
+        """Take all stages back to where each has taken in just the frames before `frame`, as they were then.
+
+        `stale`: what is read from that frame on is another than before. A stage behind one that looks ahead has then
+        taken in sound that hung on it, and goes back further, to where it had not.
+        """
         while self._retunes and self._retunes[-1][0] > frame:
             self._specs = self._retunes.pop()[1]
         if all(placed.at == frame for placed in self._placed):
@@ -97,7 +102,10 @@ class Pipeline:
             return
         caught: dict[int, Stage] = {}
         latest = frame
+        retuned_at = self._retunes[-1][0] if self._retunes else self._retuned_at
         for index, placed in reversed(list(enumerate(self._placed))):
+            if stale:  # no further than to the last change of figures: as it was then it is known
+                latest = min(latest, max(frame - self._latency_before(index), retuned_at))
             while placed.saved[-1][0] > latest:
                 placed.saved.pop()
             at, stage = placed.saved[-1]
@@ -121,10 +129,10 @@ class Pipeline:
     def forget_before(self, frame: int) -> None:
         """Drop the saved states that only a change before a frame would need."""
         while self._retunes and self._retunes[0][0] <= frame:
-            self._retunes.popleft()
+            self._retuned_at = self._retunes.popleft()[0]
         latest = frame
         for index, placed in reversed(list(enumerate(self._placed)) if self._rewindable else []):
-            while len(placed.saved) > 1 and placed.saved[1][0] <= latest:
+            while len(placed.saved) > 1 and placed.saved[1][0] <= min(latest, frame - self._latency_before(index)):
                 placed.saved.popleft()
             latest = self._latest_before(index, placed.saved[0][0], frame)
         for traces in (self.traces or {}).values():
@@ -164,6 +172,9 @@ class Pipeline:
                 self.traces.setdefault(spec.key, deque()).append(trace)
             x, first = y, first - placed.stage.latency_frames
         return x[:, max(self.position - first, 0) :]
+
+    def _latency_before(self, index: int) -> int:
+        return sum(placed.stage.latency_frames for placed in self._placed[:index])
 
     def _latest_before(self, index: int, at: int, frame: int) -> int:
         """Return how late the stage before may begin, so that a stage that begins at `at` is given all of its input."""

@@ -10,7 +10,7 @@ from mivlo.core.moves import Move
 from mivlo.core.moves.capabilities import Steady
 from mivlo.core.processors.chain import ChainSpec, KeyedSection
 from mivlo.core.processors.fir import FirSpec
-from mivlo.core.processors.stage import StageSpec
+from mivlo.core.processors.stage import RestingSpec, StageSpec
 from mivlo.core.processors.timed import ReadWeights, TimedSpec
 
 __all__ = ["in_linear_phase", "ledger_specs", "static_sections"]
@@ -30,7 +30,8 @@ def ledger_specs(state: StripBase, *, sample_rate_hz: float, read_weights: ReadW
     """Return the stages of a ledger in its order.
 
     Static moves side by side share one, but for those with times; in a ledger of linear phase, those that have no form
-    in it run in minimum phase in their place.
+    in it run in minimum phase in their place. Stand-ins come last: they stand for what is done to the treated sound,
+    so that they are also there where the ledger is off.
 
     Raises
     ------
@@ -47,8 +48,8 @@ def ledger_specs(state: StripBase, *, sample_rate_hz: float, read_weights: ReadW
             n_runs += 1
             run.clear()
 
-    for entry in state.ledger:
-        on = entry.move.on and state.ledger_on
+    for entry in sorted(state.ledger, key=lambda one: one.move.stand_in):
+        on = entry.move.on and (state.ledger_on or entry.move.stand_in)
         sections: list[KeyedSection] = []
         if isinstance(entry.move, Steady):
             sections = [
@@ -56,7 +57,7 @@ def ledger_specs(state: StripBase, *, sample_rate_hz: float, read_weights: ReadW
                 for index, section in enumerate(entry.move.sections(sample_rate_hz))
             ]
         linear = in_linear_phase(entry.move, state, sample_rate_hz=sample_rate_hz)
-        if sections and not entry.move.times_s:
+        if sections and not entry.move.times_s and not entry.move.stand_in:
             if linear != run_is_linear:
                 close_run()
             run.extend(sections)
@@ -69,7 +70,8 @@ def ledger_specs(state: StripBase, *, sample_rate_hz: float, read_weights: ReadW
             else entry.move.stage(entry.id, on=on, keepers=keepers, sample_rate_hz=sample_rate_hz)
         )  # fmt: skip
         if spec is not None:
-            specs.append(TimedSpec(spec, entry.move.times_s, read_weights) if entry.move.times_s else spec)
+            spec = TimedSpec(spec, entry.move.times_s, read_weights) if entry.move.times_s else spec
+            specs.append(RestingSpec(spec) if entry.move.stand_in and not on else spec)
     close_run()
     return specs
 
@@ -86,6 +88,6 @@ def static_sections(state: StripBase, *, sample_rate_hz: float, at_s: float) -> 
     return [
         (section, entry.move.channel)
         for entry in state.ledger
-        if isinstance(entry.move, Steady) and entry.move.acts_at(at_s)
+        if isinstance(entry.move, Steady) and entry.move.acts_at(at_s) and not entry.move.stand_in
         for section in entry.move.sections(sample_rate_hz)
     ]

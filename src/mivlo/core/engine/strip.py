@@ -168,11 +168,11 @@ class Strip:
         with self.lock:
             self.extend(frame)
             if tuple(spec.structure() for spec in specs) == self._pipeline.structure():
-                self._go_back(frame)
+                self._go_back(frame, stale=stale)
                 self._pipeline.retune(specs)
             else:
                 if stale:  # what fades out takes in the same as what fades in, however far it was rendered
-                    self._go_back(frame)
+                    self._go_back(frame, stale=True)
                 self.extend(frame + FADE_FRAMES)
                 with self._tape_lock:
                     tail = self._ready.read(frame, FADE_FRAMES)
@@ -198,7 +198,7 @@ class Strip:
             while self._replaced and self._replaced[-1].frame > frame:
                 replaced = self._replaced.pop()
                 self._pipeline, self._tail = replaced.pipeline, replaced.tail
-            self._go_back(frame)
+            self._go_back(frame, stale=stale)
             self.changed_at = frame
             for extra, _ in self._extras:
                 extra.cut()
@@ -209,7 +209,7 @@ class Strip:
         with self.lock:
             if not starting:
                 self.extend(frame)
-                self._go_back(frame)
+                self._go_back(frame, stale=False)
                 self.fixed_before = frame
             self._extras = [item for item in self._extras if not (item[1].goal == 0.0 and item[1].rests_at(frame))]
             for _, weight in self._extras:
@@ -261,8 +261,8 @@ class Strip:
             self._ready.cut(frame)
         self._pending = self._pending[:, :0]
 
-    def _go_back(self, frame: int) -> None:
-        self._pipeline.rewind(frame, self.read_raw, self._read_key)
+    def _go_back(self, frame: int, *, stale: bool) -> None:
+        self._pipeline.rewind(frame, self.read_raw, self._read_key, stale=stale)
         self._cut(frame)
 
     def _produce(self, frame: int, until: int) -> Array:

@@ -57,6 +57,10 @@ class Session(Frozen):
             raise ParameterError("the mix is the outermost group: it is in no other one, and has no sends")
         groups_in_order(self.groups)
 
+    def stands_in(self) -> bool:
+        """Tell whether anything in it stands for what somebody does later. Raises nothing. Source: ours."""
+        return any(entry.move.stand_in for strip in self.strips() for entry in strip.ledger)
+
     def strips(self) -> tuple[Track | Group, ...]:
         """Return all tracks, then all groups, then the mix. Raises nothing. Source: ours."""
         return (*self.tracks, *self.groups, self.master)

@@ -74,6 +74,7 @@ class Group(StripBase):
     """Several tracks and groups treated as one, and what is sent there; the mix is the outermost."""
 
     kind: Literal["group"] = "group"
+    stand_in: bool = False  # as a whole: what is sent here is heard in the pressure test only
 
 
 Strip = Annotated[Track | Group, Field(discriminator="kind")]

@@ -6,6 +6,7 @@ from pydantic import Field
 
 from mivlo.core.moves.base import BaseMove, StaticMove
 from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.compressor import Compressor
 from mivlo.core.moves.dynamic import DynamicMove
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.dynamic_flat_bell import DynamicFlatBell
@@ -20,12 +21,14 @@ from mivlo.core.moves.low_shelf import LowShelf
 from mivlo.core.moves.notch import Notch
 from mivlo.core.moves.note_family import NoteFamily
 from mivlo.core.moves.plane import Plane
+from mivlo.core.moves.room import Room
 
 __all__ = ["MOVE_KINDS", "DynamicMove", "Move", "StaticMove"]
 
 Move = Annotated[
     Bell | FlatBell | LowShelf | HighShelf | LowCut | HighCut | Notch | NoteFamily
-    | DynamicBell | DynamicFlatBell | DynamicLowShelf | DynamicHighShelf | DynamicLowCut | Plane,
+    | DynamicBell | DynamicFlatBell | DynamicLowShelf | DynamicHighShelf | DynamicLowCut | Plane
+    | Compressor | Room,
     Field(discriminator="kind"),
 ]  # fmt: skip
 
@@ -44,4 +47,6 @@ MOVE_KINDS: dict[str, type[BaseMove]] = {
     "dynamic-high-shelf": DynamicHighShelf,
     "dynamic-low-cut": DynamicLowCut,
     "plane": Plane,
+    "compressor": Compressor,
+    "room": Room,
 }

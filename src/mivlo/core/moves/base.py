@@ -34,7 +34,7 @@ MIN_OCTAVES, MAX_OCTAVES = 0.0144, 6.7  # Q 100 and Q 0.1
 NYQUIST_GUARD = 0.98  # of half the rate: designs need some room above the highest frequency
 
 Keepers = tuple[tuple[float, float], ...]  # low and high edge in Hz of what is to be left alone
-Family = Literal["static", "dynamic", "adaptive"]
+Family = Literal["static", "dynamic", "adaptive", "space"]
 Hz = Annotated[float, Field(ge=20.0, le=20_000.0, title="Frequency", json_schema_extra={"unit": "Hz"})]
 PlaceHz = Annotated[Hz, Field(json_schema_extra={"unit": "Hz", "means": "place"})]
 GainDb = Annotated[float, Field(ge=-30.0, le=30.0, title="Gain", json_schema_extra={"unit": "dB", "means": "gain"})]
@@ -63,6 +63,10 @@ class BaseMove(BaseModel, ABC):
     clears_away: ClassVar[bool] = False  # meant to leave nothing of what lies beyond it
 
     on: bool = Field(default=True, title="On")
+    stand_in: bool = Field(
+        default=False, title="Stand-in",
+        description="stands for what somebody does later: heard in the pressure test only, never rendered unasked",
+    )  # fmt: skip
     channel: Channel = Field(default="both", title="Acts on", json_schema_extra={"group": "more"})
     times_s: Spans = Field(
         default=(), max_length=100, title="Times",
@@ -76,6 +80,11 @@ class BaseMove(BaseModel, ABC):
         if any(start >= end for start, end in spans) or flat != sorted(flat) or any(edge < 0.0 for edge in flat):
             raise ValueError(f"times_s={spans} must be pairs of start and end in seconds from 0 on, in order and apart")
         return spans
+
+    @property
+    def takes_away(self) -> bool:
+        """Whether anything of the sound may be less by it, so that there are offcuts."""
+        return True
 
     def acts_at(self, at_s: float) -> bool:
         """Tell whether a time lies within the move's times."""

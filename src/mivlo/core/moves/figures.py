@@ -13,7 +13,7 @@ __all__ = ["Figure", "Meaning", "MoveKind", "ReadyStart", "describe_kinds", "mea
 
 Control = Literal["number", "choice", "switch", "members", "listens", "places"]
 Meaning = Literal["place", "low edge", "high edge", "gain", "amount", "width", "sharpness", "slope", "key"]
-NOT_FIGURES = ("kind", "on", "width_octaves", "times_s")
+NOT_FIGURES = ("kind", "on", "stand_in", "width_octaves", "times_s")
 
 
 class Figure(BaseModel):

@@ -10,6 +10,7 @@ from mivlo.core import kernels
 from mivlo.core.channel import Channel, lane_of, put_lane_back
 from mivlo.core.filters.biquad import Biquad, decay_s
 from mivlo.core.kernels import CONTROL_FRAMES, SUBSTEP_FRAMES
+from mivlo.core.processors.broad import Broad, BroadFilter
 from mivlo.core.processors.chain import GLIDE_S, Chain, KeyedSection
 from mivlo.core.processors.stage import FORGOTTEN_DB, Context, StageSpec, Trace
 from mivlo.core.units import Array
@@ -60,6 +61,7 @@ class DynamicFigures:
     detector_hz: float
     on: bool
     channel: Channel
+    share: float = 1.0  # of the gain that it comes to
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +97,7 @@ class DynamicSpec(StageSpec):
     figures: DynamicFigures
     detector: tuple[Biquad, ...]
     stride: int
-    shape: Blend | GainTable
+    shape: Blend | GainTable | Broad
     sample_rate_hz: float
 
     def structure(self) -> tuple[str, int, str, bool, int]:
@@ -112,7 +114,7 @@ class DynamicSpec(StageSpec):
     def memory_s(self, sample_rate_hz: float) -> float:
         """Return the slower of the filters and of the gain behind the level's detection."""
         figures, time_constants = self.figures, FORGOTTEN_DB / 20.0 * np.log(10.0)
-        sections = (*self.detector, *(self.shape.sections if isinstance(self.shape, Blend) else ()))
+        sections = (*self.detector, *(() if isinstance(self.shape, GainTable) else self.shape.sections))
         rates = (sample_rate_hz,) * (len(self.detector) - 1) + (sample_rate_hz / self.stride,)
         rates += (sample_rate_hz,) * (len(sections) - len(self.detector))
         ringing_s = max(
@@ -267,11 +269,14 @@ class DynamicStage:
         self._delay = np.zeros((n_channels, self._latency))
         self._trace: Trace | None = None
         self._figures = figures
-        self._filter: _Blender | _Slider
+        self._filter: _Blender | _Slider | BroadFilter
         if isinstance(spec.shape, Blend):
             self._filter = _Blender(spec.shape, n_lanes, self._latency, sample_rate_hz)
+        elif isinstance(spec.shape, Broad):
+            self._filter = BroadFilter(spec.shape, n_lanes, sample_rate_hz)
         else:
             self._filter = _Slider(spec.shape, n_lanes)
+        self._share = np.array([figures.share])
         self._set_figures(spec)
         at = self._switch_steps if figures.on else 0
         self._memory = kernels.dynamic_band.Memory(
@@ -325,6 +330,7 @@ class DynamicStage:
         kernels.dynamic_band.detect(
             heard, less, scale, self._measure, self._gate, self._gain_figures, self._memory, level_db, gains_db
         )
+        self._scale_by_share(gains_db[1:])
         self._edge_db = float(gains_db[-1])
         if self._latency:
             delayed = np.concatenate([self._delay, x], axis=1)
@@ -338,6 +344,15 @@ class DynamicStage:
                 put_lane_back(x, figures.channel, before, after)
         self._trace = Trace(context.frame - self._latency, SUBSTEP_FRAMES, level_db, gains_db[1:])
         return x
+
+    def _scale_by_share(self, gains_db: Array) -> None:
+        """Take the wanted share of gains (steps,), gliding to it."""
+        goal = self._figures.share
+        if self._share[0] == goal == 1.0:
+            return
+        shares = np.empty(len(gains_db))
+        kernels.broad_gain.glided(self._share, goal, 1.0 - np.exp(-1.0 / (GLIDE_S * self._steps_per_s)), shares)
+        gains_db *= shares
 
     def trace(self) -> Trace | None:
         return self._trace
@@ -355,6 +370,7 @@ class DynamicStage:
     def clone(self) -> Self:
         other = copy(self)
         other._filter, other._first_section = self._filter.clone(), self._first_section.clone()
+        other._share = self._share.copy()
         # The rest is replaced, never written into.
         other._memory = kernels.dynamic_band.Memory(*(values.copy() for values in self._memory))
         return other

@@ -9,7 +9,7 @@ import numpy as np
 
 from mivlo.core.units import Array
 
-__all__ = ["FORGOTTEN_DB", "Context", "ReadKey", "Stage", "StageSpec", "Trace", "no_key"]
+__all__ = ["FORGOTTEN_DB", "Context", "ReadKey", "RestingSpec", "Stage", "StageSpec", "Trace", "no_key"]
 
 FORGOTTEN_DB = 80.0  # what has died away by so much is no longer in a stage's memory
 
@@ -94,3 +94,36 @@ class StageSpec(ABC):
     def listens_to(self) -> str:
         """Return the id of the track or group that it listens to, or nothing for its own."""
         return ""
+
+
+@dataclass(frozen=True, slots=True)
+class RestingSpec(StageSpec):
+    """A stage that runs without acting, to be there at once when it is wanted; nobody waits for its memory."""
+
+    inner: StageSpec
+
+    @property
+    def key(self) -> str:  # type: ignore[override]
+        """Return the key of what rests."""
+        return self.inner.key
+
+    def structure(self) -> Hashable:
+        return self.inner.structure()
+
+    def make(self, n_channels: int, sample_rate_hz: float) -> Stage:
+        return self.inner.make(n_channels, sample_rate_hz)
+
+    def retune(self, stage: Any) -> None:
+        self.inner.retune(stage)
+
+    def memory_s(self, sample_rate_hz: float) -> float:
+        return 0.0
+
+    def takes_long(self) -> bool:
+        return self.inner.takes_long()
+
+    def prepare(self, n_channels: int, sample_rate_hz: float) -> None:
+        self.inner.prepare(n_channels, sample_rate_hz)
+
+    def listens_to(self) -> str:
+        return self.inner.listens_to()

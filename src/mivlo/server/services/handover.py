@@ -255,7 +255,8 @@ def _faders_at_zero(mix: Mix) -> Mix:
 
 def _match_db(state: SessionState, question: MatchQuestion, results: Results) -> float:
     """Return by how much what is treated is turned down to be no louder than it was before."""
-    before, after = (results(need) for need in needs_of_match(question, state.sample_rate_hz))
+    two = question.model_copy(update={"others": ()})  # what is only listened through is nobody's business elsewhere
+    before, after = (results(need) for need in needs_of_match(two, state.sample_rate_hz))
     return matched(before, after).match_after_db
 
 
