@@ -54,7 +54,7 @@ def test_a_form_can_be_made_of_every_kind(kind):
     for figure in described.figures:
         assert figure.title
         if figure.control == "number":
-            assert figure.unit in ("Hz", "dB", "Q", "dB/octave", "dBFS", "ms", ":1", "ct", "%", "B", "")
+            assert figure.unit in ("Hz", "dB", "Q", "dB/octave", "dBFS", "ms", "s", ":1", "ct", "%", "B", "")
             assert figure.minimum is not None
             assert figure.maximum is not None
         assert figure.choices or figure.control != "choice"

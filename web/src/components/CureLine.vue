@@ -3,7 +3,11 @@
 import { computed } from 'vue'
 import type { Cure, LedgerEntry } from '../api/client'
 
-const props = defineProps<{ evidence: NonNullable<LedgerEntry['evidence']>; cure: Cure | null }>()
+const props = defineProps<{
+  evidence: NonNullable<LedgerEntry['evidence']>
+  cure: Cure | null
+  back?: { says: string; comes_back: boolean } | null
+}>()
 const words = computed(() => {
   const cure = props.cure
   if (!cure) return 'measuring what became of it'
@@ -18,6 +22,9 @@ const words = computed(() => {
 
 <template>
   <p class="cure" data-test="cure" :class="cure?.verdict.replace(' ', '-')">{{ evidence.kind }} {{ words }}</p>
+  <p v-if="back" class="cure" data-test="under-pressure" :class="back.comes_back ? 'not-yet' : 'cured'">
+    under pressure: {{ back.says }}
+  </p>
 </template>
 
 <style scoped>

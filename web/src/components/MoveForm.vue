@@ -5,6 +5,7 @@ import type { Figure, Move, MoveKind, ReadyStart } from '../api/client'
 import {
   isShown,
   keyOf,
+  numberOf,
   kindOf,
   moveOfKind,
   type Passage,
@@ -14,6 +15,7 @@ import {
   withFigure,
 } from '../lib/moves'
 import { type Place, type Run } from '../lib/places'
+import DecayLine from './DecayLine.vue'
 import FigureInput from './FigureInput.vue'
 import PlacesFigure from './PlacesFigure.vue'
 import ThresholdMeter from './ThresholdMeter.vue'
@@ -41,6 +43,7 @@ const FAMILIES = [
   ['static', 'Steady'],
   ['dynamic', 'Only at times'],
   ['adaptive', 'By itself'],
+  ['space', 'Space'],
 ] as const
 const WORDS: Record<string, string> = {
   above: 'while it is loud',
@@ -49,6 +52,9 @@ const WORDS: Record<string, string> = {
   both: 'both channels',
   rms: 'RMS',
   peak: 'peak',
+  'in-line': 'in place of the sound',
+  beside: 'beside the sound',
+  alone: 'alone, for sends',
 }
 
 const HARDLY_S = 0.01
@@ -73,6 +79,7 @@ function chooseKind(event: Event) {
   if (wanted) emit('change', moveOfKind(wanted, hz, props.move), `Make it a ${wanted.label.toLowerCase()}`)
 }
 
+const decayS = computed(() => numberOf(props.kinds, props.move, 'decay'))
 const learns = computed(() => kind.value?.figures.some((figure) => figure.control === 'places') ?? false)
 const placesOf = (figure: Figure) => (values.value[figure.name] ?? []) as Place[]
 
@@ -153,6 +160,7 @@ const toggleMember = (figure: Figure, n: number) =>
     <p v-else-if="kind?.family === 'adaptive'" class="says figures" data-test="shaves">
       {{ gainDb === null ? 'plays: see what it shaves' : `shaves up to ${Math.abs(gainDb).toFixed(1)} dB just now` }}
     </p>
+    <DecayLine v-if="decayS !== null" :decay-s="decayS" :delay-ms="numberOf(kinds, move, 'delay') ?? 0" />
     <div v-if="learns" class="starts" role="group" aria-label="Learn" data-test="learn">
       <span class="soft">{{ learning === 'works' ? 'learning …' : 'Learn from' }}</span>
       <button class="plain boxed" title="Ten seconds from where it plays" @click="emit('learn', 'ten-seconds')">
@@ -257,6 +265,25 @@ const toggleMember = (figure: Figure, n: number) =>
         </button></span
       >
     </div>
+    <label
+      class="line"
+      title="It stands for what somebody does later: heard in the pressure test only, never rendered unasked"
+      ><span></span>
+      <span
+        ><input
+          type="checkbox"
+          data-test="stand-in"
+          :checked="move.stand_in"
+          @change="
+            emit(
+              'change',
+              { ...move, stand_in: !move.stand_in },
+              move.stand_in ? 'Not a stand-in' : 'Make it a stand-in',
+            )
+          " />
+        stand-in</span
+      >
+    </label>
     <button
       v-if="kind?.figures.some((f) => f.group !== 'main')"
       class="plain further"

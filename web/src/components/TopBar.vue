@@ -19,8 +19,17 @@ defineProps<{
   redoLabel: string | null
   saveState: SaveState
   aheadMs: number | null
+  pressure: boolean
 }>()
-const emit = defineEmits<{ toggle: []; alone: [alone: boolean]; dim: []; undo: []; redo: []; theme: [] }>()
+const emit = defineEmits<{
+  toggle: []
+  alone: [alone: boolean]
+  pressure: []
+  dim: []
+  undo: []
+  redo: []
+  theme: []
+}>()
 const SAVE_WORDS: Record<SaveState, string> = {
   saved: 'all saved',
   saving: 'saving',
@@ -60,6 +69,14 @@ const SAVE_WORDS: Record<SaveState, string> = {
         in the mix
       </button>
     </div>
+    <button
+      class="plain boxed"
+      data-test="pressure"
+      :aria-pressed="pressure"
+      title="Pressure test: hear everything as if it were compressed and put in a room already; what comes back? (U)"
+      @click="emit('pressure')">
+      pressure
+    </button>
     <OutputMeter :peak-db="peakDb" :loudness-lufs="loudnessLufs" />
     <button class="plain" :aria-pressed="dim" title="Turn the output down by 20 dB, to talk" @click="emit('dim')">
       dim

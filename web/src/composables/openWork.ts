@@ -9,6 +9,7 @@ import { makeEnsemble } from './useEnsemble'
 import { makeHunt } from './useHunt'
 import { makeLearning } from './useLearning'
 import { makePlay } from './usePlay'
+import { makePressure } from './usePressure'
 import { makeSession } from './useSession'
 import { makeSurvey } from './useSurvey'
 import { makeViews } from './useViews'
@@ -40,5 +41,6 @@ function workOn(known: Awaited<ReturnType<typeof about>>, opened: SessionState):
   const survey = makeSurvey(session, play, bench, edits)
   const learning = makeLearning(session, play, bench, edits)
   const ensemble = makeEnsemble(session, play, bench)
-  return { session, play, bench, edits, hunt, views, survey, learning, ensemble }
+  const pressure = makePressure(session, play)
+  return { session, play, bench, edits, hunt, views, survey, learning, ensemble, pressure }
 }

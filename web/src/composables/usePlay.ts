@@ -36,6 +36,8 @@ export function makePlay(session: SessionStore) {
   const dim = ref(false)
   const queueMs = ref(36)
   const offcuts = ref(false)
+  /** Whether what stands for what is done later is heard. */
+  const pressure = ref(false)
   const sliceEntryId = ref<string | null>(null)
   const probe = shallowRef<Probe | null>(null)
   /** Probes that stay while another one is moved. */
@@ -74,7 +76,7 @@ export function makePlay(session: SessionStore) {
   /** How the page listens; what is heard by that, the sound process decides. */
   const listening = computed<Listening>(() => {
     const now = together.value
-    const common = { dim: dim.value, preview: preview.value, draft_id: draftId.value }
+    const common = { dim: dim.value, preview: preview.value, draft_id: draftId.value, pressure: pressure.value }
     const silent = { offcuts: false, slice_entry_id: null, probe: null, held_probes: [], pipe_hz: null }
     if (now) {
       return {
@@ -210,6 +212,7 @@ export function makePlay(session: SessionStore) {
     dim,
     queueMs,
     offcuts,
+    pressure,
     sliceEntryId,
     probe,
     heldProbes,

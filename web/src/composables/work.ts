@@ -8,6 +8,7 @@ import type { Ensemble } from './useEnsemble'
 import type { Hunt } from './useHunt'
 import type { Learning } from './useLearning'
 import type { Play } from './usePlay'
+import type { Pressure } from './usePressure'
 import type { SessionStore } from './useSession'
 import type { Survey } from './useSurvey'
 import type { Views } from './useViews'
@@ -22,6 +23,7 @@ export interface Work {
   readonly survey: Survey
   readonly learning: Learning
   readonly ensemble: Ensemble
+  readonly pressure: Pressure
 }
 
 export const WORK: InjectionKey<Work> = Symbol('work')
@@ -41,3 +43,4 @@ export const useViews = () => useWork().views
 export const useSurvey = () => useWork().survey
 export const useLearning = () => useWork().learning
 export const useEnsemble = () => useWork().ensemble
+export const usePressure = () => useWork().pressure

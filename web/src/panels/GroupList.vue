@@ -67,6 +67,13 @@ const make = () =>
       <button class="plain boxed" :aria-pressed="group.mute" @click="set(group, 'mute', { mute: !group.mute })">
         mute
       </button>
+      <button
+        class="plain boxed"
+        :aria-pressed="group.stand_in"
+        title="It stands for a room or the like of later: what is sent there is heard in the pressure test only"
+        @click="set(group, 'stand-in', { stand_in: !group.stand_in })">
+        stand-in
+      </button>
       <RouterLink :to="`/session/${state.id}/bench`" @click="chosenId = group.id">to the bench</RouterLink>
       <button
         class="plain"

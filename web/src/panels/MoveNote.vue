@@ -5,7 +5,7 @@ import type { LedgerEntry, Move } from '../api/client'
 import CureLine from '../components/CureLine.vue'
 import HoldButton from '../components/HoldButton.vue'
 import MoveForm from '../components/MoveForm.vue'
-import { useBench, useEdits, useHunt, useLearning, usePlay, useSession } from '../composables/work'
+import { useBench, useEdits, useHunt, useLearning, usePlay, usePressure, useSession } from '../composables/work'
 import type { Stretch } from '../composables/useListening'
 import { formatDb, formatHz } from '../lib/figures'
 import { inKeeper, keyOf, kindOf, numberOf, placeHz, withMeaning } from '../lib/moves'
@@ -16,14 +16,18 @@ const { sliceEntryId } = usePlay()
 const { entryId, kinds, listenable, sections, loop, gainsNow, notInLinearPhase } = useBench()
 const edits = useEdits()
 const { cure, loss } = useHunt()
+const pressure = usePressure()
 
 const open = computed(() => props.entry.id === entryId.value)
+const isOff = computed(() => !props.entry.move.on || (!chosen.value?.ledger_on && !props.entry.move.stand_in))
 const picked = computed(() => edits.pickedIds.value.has(props.entry.id))
 /** What the move does just now, if it comes and goes. */
 const gain = computed(() => gainsNow.value.get(props.entry.id))
 function summary(move: Move): string {
   const [gainDb, slope, amount] = (['gain', 'slope', 'amount'] as const).map((one) => numberOf(kinds.value, move, one))
   if (gainDb != null) return formatDb(gainDb)
+  const decayS = numberOf(kinds.value, move, 'decay')
+  if (decayS != null) return `${decayS} s`
   return slope != null ? `${slope} dB/oct` : amount != null ? `${amount} %` : ''
 }
 const otherName = (id: string) => listenable.value.find((other) => other.id === id)?.name ?? 'a track that is gone'
@@ -67,7 +71,7 @@ function copyTo(event: Event) {
   <article
     class="move"
     data-test="move"
-    :class="{ chosen: open, off: !entry.move.on || !chosen?.ledger_on, timed: entry.move.times_s?.length, picked }">
+    :class="{ chosen: open, off: isOff, later: entry.move.stand_in, timed: entry.move.times_s?.length, picked }">
     <header>
       <button
         class="plain tick"
@@ -87,6 +91,7 @@ function copyTo(event: Event) {
         @keydown.delete="edits.removeMove(entry.id)">
         <span v-if="picked" class="mark" aria-label="picked">✓</span>
         <span class="kind">{{ kindOf(kinds, entry.move)?.label ?? entry.move.kind }}</span>
+        <span v-if="entry.move.stand_in" class="soft stands" title="Heard in the pressure test only">stand-in</span>
         <span v-if="!open && hears(entry.move)" class="hears" :title="`listens to ${otherName(hears(entry.move))}`"
           >hears {{ otherName(hears(entry.move)) }}</span
         >
@@ -98,7 +103,7 @@ function copyTo(event: Event) {
     </header>
     <template v-if="open">
       <p v-if="hears(entry.move)" class="flag slate">listens to {{ otherName(hears(entry.move)) }}</p>
-      <CureLine v-if="entry.evidence" :evidence="entry.evidence" :cure="cure" />
+      <CureLine v-if="entry.evidence" :evidence="entry.evidence" :cure="cure" :back="pressure.rowOf(entry.id)" />
       <p v-if="loss?.over_cut" class="flag" data-test="over-cut">
         {{ Math.round(100 * loss.region_lost) }} % of this region's own loudness is gone
       </p>
@@ -155,6 +160,12 @@ function copyTo(event: Event) {
 }
 .mark {
   font-weight: 700;
+}
+.later {
+  --edge: 3px double var(--slate);
+}
+.stands {
+  font-size: 12.5px;
 }
 .timed {
   --edge: 3px dashed var(--green);

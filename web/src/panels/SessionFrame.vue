@@ -5,12 +5,14 @@ import { useRoute } from 'vue-router'
 import { WORK, type Work } from '../composables/work'
 import { isTyping } from '../lib/keys'
 import { switchTheme } from '../lib/theme'
+import PressurePanel from './PressurePanel.vue'
 import TopBar from '../components/TopBar.vue'
 
 const props = defineProps<{ work: Work }>()
 provide(WORK, props.work)
 const route = useRoute()
-const { session, play, ensemble } = props.work
+const { session, play, ensemble, pressure } = props.work
+const { open: pressureOpen } = pressure
 const { state, chosen, pending, saveState, trouble, undo, redo } = session
 const { playing, positionFrame, rate, dim, meter, connection, message } = play
 
@@ -42,6 +44,7 @@ function key(event: KeyboardEvent) {
     event.preventDefault()
     play.toggle()
   } else if (event.key === 'a') alone.value = !alone.value
+  else if (event.key === 'u') pressure.turn()
 }
 onMounted(() => window.addEventListener('keydown', key))
 onBeforeUnmount(() => window.removeEventListener('keydown', key))
@@ -64,7 +67,9 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
       :redo-label="state.redo?.label ?? null"
       :save-state="saveState"
       :ahead-ms="aheadMs"
+      :pressure="play.pressure.value"
       @toggle="play.toggle"
+      @pressure="pressure.turn"
       @alone="alone = $event"
       @dim="dim = !dim"
       @undo="undo"
@@ -85,6 +90,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
       </div>
     </div>
     <main><RouterView /></main>
+    <PressurePanel v-if="pressureOpen" />
   </div>
 </template>
 

@@ -15,6 +15,7 @@ from mivlo.core.analyses.mix_comparison import MixComparisons, MixSpectra
 from mivlo.core.analyses.picture import Pictures
 from mivlo.core.analyses.pin_answers import PinsAnswered
 from mivlo.core.analyses.pitch import PitchLines
+from mivlo.core.analyses.pressure import Pressures
 from mivlo.core.analyses.rendered import Rendered
 from mivlo.core.analyses.spectrum import Spectra
 from mivlo.core.analyses.survey import Surveys
@@ -32,7 +33,7 @@ ANALYSES: dict[str, AnyAnalysis] = {
     for analysis in (
         Pictures(), Waveforms(), Spectra(), SuspectsOf(), Rendered(), PitchLines(), LowEnds(), Cellars(), PileUps(),
         EarMaps(), Ensembles(), Yields(), Cures(), Losses(), Surveys(), PinsAnswered(), Loudnesses(), MixSpectra(),
-        MixComparisons(),
+        MixComparisons(), Pressures(),
     )
 }  # fmt: skip
 

@@ -10,7 +10,10 @@ from mivlo.core.errors import ParameterError
 from mivlo.core.model import Group, RecordedSession, Track, keys_of, members_under
 from mivlo.core.roles import Role
 
-__all__ = ["Alone", "Stretch", "alone", "frames_between", "role_of", "sound_behind", "sound_into", "stretch_of"]
+__all__ = [
+    "Alone", "Stretch", "alone", "frames_between", "role_of", "sound_behind", "sound_into", "sound_under_pressure",
+    "stretch_of",
+]  # fmt: skip
 
 
 class Alone(NamedTuple):
@@ -68,11 +71,12 @@ def alone(session: RecordedSession, strip: Track | Group) -> Alone:
     """Return a strip with its moves, apart from fader and mix. Raises NotFoundError. Source: ours."""
     sound, start_frame = sound_into(session, strip)
     plain = Track(
-        id=strip.id, audio_id=sound.audio_id, start_frame=start_frame, ledger=strip.ledger, ledger_on=strip.ledger_on,
+        id=strip.id, audio_id=sound.audio_id, start_frame=start_frame, ledger=strip.lasting_ledger,
+        ledger_on=strip.ledger_on,
         phase=strip.phase, keepers=strip.keepers,
     )  # fmt: skip
     mix = mix_of_session(session)
-    keys = keys_of(strip.ledger)
+    keys = keys_of(strip.lasting_ledger)
     heard = keys.union(*(members_under(key, mix.tracks, mix.groups) for key in keys)) - {strip.id}
     tracks = (one.model_copy(update={"ledger": (), "sends": ()}) for one in mix.tracks if one.id in heard)
     groups = (one.model_copy(update={"ledger": (), "sends": ()}) for one in mix.groups if one.id in heard)
@@ -82,13 +86,45 @@ def alone(session: RecordedSession, strip: Track | Group) -> Alone:
 def sound_behind(session: RecordedSession, strip: Track | Group) -> tuple[Sound, int]:
     """Return a strip behind its own moves, and where that starts; without moves, what goes in. Raises NotFoundError."""
     mix, sound, start_frame = alone(session, strip)
-    if not strip.ledger:
+    if not strip.lasting_ledger:
         return sound, start_frame
     rate = session.sample_rate_hz
     rendering = Rendering(
         mix=mix, what="track", n_frames=sound.n_frames, n_channels=sound.n_channels, sample_rate_hz=rate, of=sound
     )
     return sound_of(rendering), start_frame
+
+
+def sound_under_pressure(session: RecordedSession, strip: Track | Group) -> Sound | None:
+    """Return a strip behind its moves and all that stands for what is done later, from frame 0 of the session on.
+
+    None where nothing stands in. What it is sent to is heard with it; its fader is not.
+
+    Raises
+    ------
+    NotFoundError: no such strip
+
+    Source: ours
+    """
+    rooms = {group.id: group for group in session.groups if group.stand_in}
+    sends = tuple(send for send in strip.sends if send.to_id in rooms)
+    later = tuple(entry for entry in strip.ledger if entry.move.stand_in)
+    if not sends and not later:
+        return None
+    mix, sound, start_frame = alone(session, strip)
+    own = mix.tracks[0].model_copy(update={"ledger": (*mix.tracks[0].ledger, *later), "sends": sends})
+    used = tuple(rooms[send.to_id].heard_part() for send in sends)
+    known = {group.id for group in mix.groups}
+    pressed = mix.model_copy(
+        update={
+            "tracks": (own, *mix.tracks[1:]),
+            "groups": (*mix.groups, *(group for group in used if group.id not in known)),
+            "heard_ids": (own.id,),
+        }
+    )
+    rate = session.sample_rate_hz
+    n_frames = start_frame + sound.n_frames
+    return sound_of(Rendering(mix=pressed, what="mix", n_frames=n_frames, n_channels=2, sample_rate_hz=rate, of=sound))
 
 
 def stretch_of(session: RecordedSession, strip: Track | Group, start_s: float, end_s: float) -> Stretch:

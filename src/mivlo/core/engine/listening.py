@@ -165,7 +165,7 @@ def ledgers_switched(mix: Mix, strip_id: str | None, *, on: bool) -> Mix:
 
     def switched(one: Shown) -> Shown:
         wanted = on if strip_id in (one.id, None) else one.ledger_on
-        later = tuple(entry for entry in one.ledger if entry.move.stand_in)
+        later = tuple(entry for entry in one.ledger if entry.move.stand_in)  # is done to what is not treated, too
         return one.model_copy(update={"ledger": one.ledger if wanted else later, "ledger_on": True})
 
     tracks = [switched(t) if heard[t.id] else t.model_copy(update={"ledger": ()}) for t in mix.tracks]

@@ -12,7 +12,9 @@ from mivlo.core.moves.base import BaseMove, Family
 __all__ = ["Figure", "Meaning", "MoveKind", "ReadyStart", "describe_kinds", "meanings_of"]
 
 Control = Literal["number", "choice", "switch", "members", "listens", "places"]
-Meaning = Literal["place", "low edge", "high edge", "gain", "amount", "width", "sharpness", "slope", "key"]
+Meaning = Literal[
+    "place", "low edge", "high edge", "gain", "amount", "width", "sharpness", "slope", "key", "decay", "delay"
+]
 NOT_FIGURES = ("kind", "on", "stand_in", "width_octaves", "times_s")
 
 

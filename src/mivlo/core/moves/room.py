@@ -31,13 +31,14 @@ class Room(BaseMove):
 
     kind: Literal["room"] = "room"
     decay_s: float = Field(
-        default=1.2, ge=0.3, le=8.0, title="Decay", json_schema_extra={"unit": "s"},
+        default=1.2, ge=0.3, le=8.0, title="Decay", json_schema_extra={"unit": "s", "means": "decay"},
         description="until it has fallen by 60 dB, in the middle of the axis, damping off",
     )  # fmt: skip
     wet_db: float = level_db("Room's level", -60.0, 12.0, default=-14.0)
     predelay_ms: float = Field(
-        default=10.0, ge=0.0, le=MOST_PREDELAY_MS, title="Begins after", json_schema_extra={"unit": "ms"}
-    )
+        default=10.0, ge=0.0, le=MOST_PREDELAY_MS, title="Begins after",
+        json_schema_extra={"unit": "ms", "means": "delay"},
+    )  # fmt: skip
     low_cut_hz: Hz | None = Field(
         default=150.0, title="Low cut", json_schema_extra={"unit": "Hz"},
         description="lows below it do not go into the room, 12 dB an octave; empty: all do",

@@ -16,6 +16,7 @@ from mivlo.core.model.intents.song import (
     SetOrder,
     SetSession,
 )
+from mivlo.core.model.intents.stand_ins import DraftStandIns, RemoveStandIns
 from mivlo.core.model.intents.strips import (
     AddGroup,
     AddKeeper,
@@ -59,7 +60,9 @@ AnyIntent = Annotated[
     | RemoveSection
     | AnswerClash
     | RemoveRule
-    | SetOrder,
+    | SetOrder
+    | DraftStandIns
+    | RemoveStandIns,
     Field(discriminator="do"),
 ]
 

@@ -32,7 +32,7 @@ class _OnLedger(Intent):
 
 
 class AddMove(_OnLedger):
-    """Add a move at the end of a ledger, at its head, or behind another move."""
+    """Add a move at the end of a ledger (but before its stand-ins), at its head, or behind another move."""
 
     do: Literal["add-move"] = "add-move"
     entry: LedgerEntry
@@ -46,7 +46,8 @@ class AddMove(_OnLedger):
             if any(entry.id == self.entry.id for entry in strip.ledger):
                 raise ConflictError(f"a move of the id {self.entry.id} is in the ledger of {strip.name} already")
             places = [index + 1 for index, entry in enumerate(strip.ledger) if entry.id == self.after_id]
-            at = places[0] if places else 0 if self.place == "head" else len(strip.ledger)
+            end = len(strip.ledger if self.entry.move.stand_in else strip.lasting_ledger)
+            at = places[0] if places else 0 if self.place == "head" else end
             return {"ledger": (*strip.ledger[:at], self.entry, *strip.ledger[at:])}
 
         return session.with_strip(self.strip_id, changed)

@@ -1,0 +1,259 @@
+"""The pressure test: what of a strip's suspects comes back behind all that stands for what is done later."""
+
+from collections.abc import Iterable
+
+import numpy as np
+from pydantic import BaseModel
+
+from mivlo.core.analyses.base import Analysis, Known, Need, OfStrip, Sound, Work
+from mivlo.core.analyses.cures import AskedMove, CureIn, Cures
+from mivlo.core.analyses.sounds import sound_behind, sound_into, sound_under_pressure
+from mivlo.core.analyses.suspects import AskedStretch, SuspectsIn, SuspectsOf
+from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.render import render_mix
+from mivlo.core.engine.source import ArraySource, Source
+from mivlo.core.errors import NotFoundError
+from mivlo.core.finder.coming_back import (
+    LEFT_FROM_DB,
+    Moments,
+    back_db,
+    comes_back,
+    loudness_change_db,
+    moments_of,
+)
+from mivlo.core.finder.stretch import Findings
+from mivlo.core.finder.verify import measure_again
+from mivlo.core.model import Evidence, Frozen, LedgerEntry, RecordedSession
+from mivlo.core.moves import MOVE_KINDS, Move
+from mivlo.core.moves.figures import meanings_of
+
+__all__ = ["Back", "Pressure", "PressureIn", "PressureRow", "PressureView", "Pressures"]
+
+LEAST_ODDS = 0.15  # of a suspect that nobody cut
+ANSWERED_CENTS = 100.0
+MARGIN_DB, TURNS = 0.3, 3
+
+
+class PressureIn(Frozen):
+    """A strip's sounds, and what its moves answer; `at` is the frame at which it starts in the session."""
+
+    untreated: Sound
+    off: Sound  # behind its moves
+    on: Sound  # behind its stand-ins as well, from frame 0 of the session on
+    at: int
+    entries: tuple[LedgerEntry, ...]  # that answer a suspect
+    cures: tuple[CureIn, ...]  # of each
+    suspects: SuspectsIn
+    sample_rate_hz: int
+
+
+class Back(Frozen):
+    """One suspect behind the stand-ins; `entry_id` is the move that answers it, if any does."""
+
+    entry_id: str | None
+    evidence: Evidence
+    excess_db: float
+    back_db: float
+    deeper: Move | None = None  # what would hold it down
+
+
+class Pressure(Frozen):
+    """All suspects of a strip, and by how much the stand-ins make it louder."""
+
+    louder_db: float
+    suspects: tuple[Back, ...]
+
+
+class PressureRow(BaseModel):
+    """A suspect behind the stand-ins, in words and figures."""
+
+    entry_id: str | None
+    hz: float
+    q: float
+    says: str
+    excess_db: float
+    back_db: float
+    comes_back: bool
+    deeper: Move | None
+    deeper_by_db: float | None
+    start_s: float
+    end_s: float
+
+
+class PressureView(BaseModel):
+    """A strip under pressure: what comes back first, strongest first."""
+
+    strip_id: str
+    louder_db: float
+    rows: list[PressureRow]
+
+
+class Pressures(Analysis[OfStrip, PressureIn, Pressure]):
+    """Every suspect of a strip measured once more behind its stand-ins; None where it has none."""
+
+    name = "pressure"
+    asked, params, result, shown = OfStrip, PressureIn, Pressure, PressureView
+
+    def question(self, session: RecordedSession, asked: OfStrip, known: Known) -> PressureIn:
+        strip = session.strip(asked.strip_id)
+        on = sound_under_pressure(session, strip)
+        if on is None:
+            raise NotFoundError(f"nothing stands for what is done to {strip.name} later: let stand-ins be drafted")
+        untreated, at = sound_into(session, strip)
+        entries = tuple(entry for entry in strip.lasting_ledger if entry.evidence is not None and entry.move.on)
+        of_move = [AskedMove(strip_id=strip.id, entry_id=entry.id) for entry in entries]
+        whole = AskedStretch(strip_id=strip.id, start_s=0.0, end_s=None)
+        return PressureIn(
+            untreated=untreated, off=sound_behind(session, strip)[0], on=on, at=at, entries=entries,
+            cures=tuple(_CURES.question(session, one, known) for one in of_move),
+            suspects=_SUSPECTS.question(session, whole, known), sample_rate_hz=session.sample_rate_hz,
+        )  # fmt: skip
+
+    def needs(self, params: PressureIn) -> Iterable[Need]:
+        return (Need(_SUSPECTS, params.suspects), *(Need(_CURES, one) for one in params.cures))
+
+    def analyse(self, work: Work, params: PressureIn) -> Pressure:
+        rate, at = params.sample_rate_hz, params.at
+        untreated, off, on = (work.open(one.audio_id) for one in (params.untreated, params.off, params.on))
+        louder_db = loudness_change_db(off, on, sample_rate_hz=rate)
+        findings: Findings = work.result(Need(_SUSPECTS, params.suspects))
+        faults: list[tuple[LedgerEntry | None, Evidence, float]] = []
+        for one, cure in zip(params.entries, params.cures, strict=True):
+            assert one.evidence is not None
+            faults.append((one, one.evidence, work.result(Need(_CURES, cure)).excess_after_db))
+        faults += [(None, evidence, evidence.excess_db) for evidence in _unanswered(findings, params)]
+        told = []
+        for index, (entry, evidence, excess_db) in enumerate(faults):
+            moments = moments_of(untreated, evidence, offset_s=at / rate, sample_rate_hz=rate)
+            back = back_db(off, on, evidence, moments, louder_db=louder_db, offset=at, sample_rate_hz=rate)
+            deeper = None
+            if entry is not None and comes_back(back, excess_db):
+                deeper = _held_down(work, params, entry, excess_db + back - LEFT_FROM_DB, moments, louder_db)
+            told.append(
+                Back(
+                    entry_id=None if entry is None else entry.id, evidence=evidence, excess_db=excess_db, back_db=back,
+                    deeper=deeper,
+                )
+            )  # fmt: skip
+            work.report((index + 1) / len(faults))
+        return Pressure(louder_db=louder_db, suspects=tuple(told))
+
+    def show(self, session: RecordedSession, asked: OfStrip, params: PressureIn, result: Pressure) -> PressureView:
+        dismissed = session.strip(asked.strip_id).dismissed
+        rows = [
+            _row(one, params)
+            for one in result.suspects
+            if one.entry_id is not None
+            or (
+                comes_back(one.back_db, one.excess_db)
+                and not any(_near(one.evidence.hz, place.hz) for place in dismissed)
+            )
+        ]
+        rows.sort(key=lambda row: (not row.comes_back, -row.back_db))
+        return PressureView(strip_id=asked.strip_id, louder_db=result.louder_db, rows=rows)
+
+    def foreseen(self, session: RecordedSession) -> Iterable[OfStrip]:
+        return (OfStrip(strip_id=track.id) for track in session.tracks) if session.stands_in() else ()
+
+
+_CURES, _SUSPECTS = Cures(), SuspectsOf()
+
+
+def _near(hz: float, other_hz: float) -> bool:
+    return bool(abs(1_200.0 * np.log2(hz / other_hz)) <= ANSWERED_CENTS)
+
+
+def _unanswered(findings: Findings, params: PressureIn) -> list[Evidence]:
+    """Return the suspects that no move answers, in seconds of the session."""
+    offset_s = params.at / params.sample_rate_hz
+    start_s, end_s = (
+        frame / params.sample_rate_hz + offset_s for frame in (params.suspects.start, params.suspects.end)
+    )
+    answered = [entry.evidence.hz for entry in params.entries if entry.evidence is not None]
+    return [
+        Evidence(
+            kind=one.kind, hz=one.hz, q=one.q, excess_db=one.excess_db, ring_s=one.ring_s, start_s=start_s, end_s=end_s,
+            times=tuple((a + offset_s, b + offset_s) for a, b in one.times), behaviour=one.behaviour,
+        )
+        for one in findings.suspects
+        if one.confidence >= LEAST_ODDS and not any(_near(one.hz, hz) for hz in answered)
+    ]  # fmt: skip
+
+
+def _held_down(
+    work: Work, params: PressureIn, entry: LedgerEntry, more_db: float, moments: Moments, louder_db: float
+) -> Move | None:
+    """Return the move with the least extra depth that holds its suspect down, tried on the stretch where it was
+    found; None where its kind has no depth."""
+    evidence, rate = entry.evidence, params.sample_rate_hz
+    assert evidence is not None
+    rendering = params.on.rendering
+    assert rendering is not None
+    start = max(round(evidence.start_s * rate), params.at)
+    end = min(round(evidence.end_s * rate), rendering.n_frames)
+    moments = Moments(np.clip(moments.frames + params.at, start, end) - start)
+    n_frames = end - start
+    untreated = ArraySource(work.open(params.untreated.audio_id).read(start - params.at, n_frames))
+    move: Move | None = entry.move
+    for _ in range(TURNS):
+        move = _deeper(entry.move, more_db + MARGIN_DB)
+        if move is None or move == entry.move:
+            return move
+        mixes = (_with(rendering.mix, entry.id, move, later=later) for later in (False, True))
+        off, on = (_stretch(work, mix, start, end, rate) for mix in mixes)
+        cure = measure_again(
+            untreated, off, kind=evidence.kind, hz=evidence.hz, q=evidence.q, behaviour=evidence.behaviour,
+            times=tuple((a - start / rate, b - start / rate) for a, b in evidence.times), start=0, end=n_frames,
+            sample_rate_hz=rate,
+        )  # fmt: skip
+        back = back_db(off, on, evidence, moments, louder_db=louder_db, offset=0, sample_rate_hz=rate)
+        if not comes_back(back, cure.excess_after_db):
+            return move
+        more_db += max(min(cure.excess_after_db + back - LEFT_FROM_DB, 6.0), 0.5)
+    return move
+
+
+def _stretch(work: Work, mix: Mix, start: int, end: int, rate: int) -> Source:
+    blocks = render_mix(mix, work.open, start=start, end=end, sample_rate_hz=rate)
+    return ArraySource(np.concatenate(list(blocks), axis=1))
+
+
+def _with(mix: Mix, entry_id: str, move: Move, *, later: bool) -> Mix:
+    """Return a mix whose first track has a move in place of another, with or without what is done later."""
+    own = mix.tracks[0]
+    ledger = tuple(
+        entry.model_copy(update={"move": move}) if entry.id == entry_id else entry
+        for entry in (own.ledger if later else own.lasting_ledger)
+    )
+    changed = own.model_copy(update={"ledger": ledger, "sends": own.sends if later else ()})
+    return mix.model_copy(update={"tracks": (changed, *mix.tracks[1:])})
+
+
+def _deeper(move: Move, by_db: float) -> Move | None:
+    """Return a move that takes more by so many dB, as far as its kind goes; None for one without a depth."""
+    name = meanings_of(type(move)).get("gain")
+    if name is None:
+        return None
+    lowest = MOVE_KINDS[move.kind].model_json_schema()["properties"][name].get("minimum", -np.inf)
+    wanted = round(max(getattr(move, name) - by_db, lowest), 1)
+    return type(move).model_validate(move.model_dump() | {name: wanted})
+
+
+def _row(one: Back, params: PressureIn) -> PressureRow:
+    evidence, back = one.evidence, comes_back(one.back_db, one.excess_db)
+    before = next((entry.move for entry in params.entries if entry.id == one.entry_id), None)
+    by_db = None
+    if one.deeper is not None and before is not None:
+        name = meanings_of(type(before))["gain"]
+        by_db = round(getattr(before, name) - getattr(one.deeper, name), 1)
+    what = f"{evidence.kind} at {evidence.hz:.0f} Hz"
+    if one.entry_id is None:
+        says = f"{what}, which nobody cut, comes up by {one.back_db:.1f} dB"
+    elif back:
+        says = f"{what} comes back by {one.back_db:.1f} dB"
+    else:
+        says = f"{what} stays cured" if one.excess_db < LEFT_FROM_DB else f"{what} comes back no more than the rest"
+    return PressureRow(
+        entry_id=one.entry_id, hz=evidence.hz, q=evidence.q, says=says, excess_db=one.excess_db, back_db=one.back_db,
+        comes_back=back, deeper=one.deeper, deeper_by_db=by_db, start_s=evidence.start_s, end_s=evidence.end_s,
+    )  # fmt: skip

@@ -1,0 +1,101 @@
+"""What comes back behind a compressor, beside what its own gain trace says; and what a deeper cut holds down."""
+
+import numpy as np
+import pytest
+from scipy.signal import lfilter
+
+from mivlo.core.engine.mix import mix_of_session
+from mivlo.core.engine.render import render_mix
+from mivlo.core.engine.source import ArraySource
+from mivlo.core.finder.coming_back import back_db, comes_back, loudness_change_db, moments_of
+from mivlo.core.kernels import SUBSTEP_FRAMES
+from mivlo.core.loudness import integrated_loudness
+from mivlo.core.model import Evidence, Group, LedgerEntry, Session, Track
+from mivlo.core.model.intents import apply_all
+from mivlo.core.model.intents.stand_ins import DraftStandIns, RemoveStandIns
+from mivlo.core.moves.base import slice_bell
+from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.compressor import Compressor
+from mivlo.core.processors.stage import Context
+
+from .phrases import RATE
+from .planted import played, run, through
+
+LATER = Compressor(threshold_db=-34, ratio=6, attack_ms=4, release_ms=90, knee_db=4, makeup_db=9)
+
+
+def test_what_comes_back_is_what_the_gain_of_the_compressor_says():
+    errors = []
+    for index, program in enumerate((0, 24, 25, 40, 52, 56, 65, 73)):
+        random = np.random.default_rng(index)
+        hz, q = float(random.uniform(400, 2_500)), float(random.uniform(10, 25))
+        y = through(played(program), [(hz, 10.0, q)])
+        off = run(y, Bell(hz=hz, gain_db=-12.0, q=q))  # 2 dB below its outline
+        stage = LATER.stage("c", on=True, keepers=(), sample_rate_hz=RATE).make(1, RATE)
+        n = off.shape[1] // 64 * 64
+        on = stage.process(off[:, :n].copy(), Context(0))
+        gain = 10 ** ((np.repeat(stage.trace().gain_db, SUBSTEP_FRAMES) + LATER.makeup_db) / 20)
+        evidence = Evidence(kind="ring", hz=hz, q=q, excess_db=10.0, start_s=0.0, end_s=n / RATE)
+        sources = ArraySource(off[:, :n]), ArraySource(on)
+        moments = moments_of(ArraySource(y[:, :n]), evidence, offset_s=0.0, sample_rate_hz=RATE)
+        louder_db = loudness_change_db(*sources, sample_rate_hz=RATE)
+        assert louder_db == pytest.approx(
+            integrated_loudness(on, sample_rate_hz=RATE) - integrated_loudness(off[:, :n], sample_rate_hz=RATE)
+        )
+        told = back_db(*sources, evidence, moments, louder_db=louder_db, offset=0, sample_rate_hz=RATE)
+        s = slice_bell(hz, q * 10 ** (10 / 40), RATE)[0]
+        band = lfilter([s.b0, s.b1, s.b2], [1.0, s.a1, s.a2], off[0, :n]) ** 2
+        inside = np.zeros(n, dtype=bool)
+        for first, last in moments.frames:
+            inside[first:last] = True
+        expected = 10 * np.log10(np.sum((band * gain**2)[inside]) / np.sum(band[inside])) - louder_db
+        errors.append(abs(told - expected))
+    assert np.mean(np.array(errors) <= 0.5) >= 0.9
+
+
+def test_it_comes_back_only_where_it_comes_up_and_stands_out():
+    assert comes_back(1.5, 0.5)
+    assert not comes_back(1.4, 5.0)
+    assert not comes_back(3.0, -1.5)
+
+
+def session_of(*tracks: Track) -> Session:
+    return Session(id="s", sample_rate_hz=RATE, tracks=tracks)
+
+
+def test_stand_ins_are_drafted_by_role_in_one_step_and_leave_no_trace_in_what_is_rendered():
+    x = ArraySource(0.1 * np.random.default_rng(1).standard_normal((1, RATE)))
+    voice = Track(id="v", audio_id="a", role="lead voice", ledger=(LedgerEntry(id="1", move=Bell(hz=900, gain_db=-3)),))
+    twins = [Track(id=f"g{n}", audio_id="a", role="acoustic guitar", twin_id="t") for n in range(2)]
+    plain = session_of(voice, *twins, Track(id="b", audio_id="a", role="bass"))
+    drafted = apply_all(plain, [DraftStandIns(group_id="0" * 32)])
+    labels = {track.id: [entry.move.kind for entry in track.ledger] for track in drafted.tracks}
+    assert labels == {
+        "v": ["bell", "compressor", "compressor"], "g0": ["compressor"], "g1": ["compressor"], "b": ["compressor"],
+    }  # fmt: skip
+    [room] = drafted.groups
+    assert (room.stand_in, [entry.move.kind for entry in room.ledger]) == (True, ["room"])
+    assert [len(track.sends) for track in drafted.tracks] == [1, 1, 1, 0]
+    assert all(e.move.stand_in for track in drafted.tracks for e in track.ledger if e.move.kind == "compressor")
+    assert apply_all(drafted, [DraftStandIns(group_id="1" * 32)]) == drafted  # nobody gets them twice
+    assert apply_all(drafted, [RemoveStandIns()]) == plain
+
+    def rendered(session: Session, **how) -> np.ndarray:
+        mix = mix_of_session(session, **how)
+        return np.concatenate(list(render_mix(mix, lambda _: x, start=0, end=RATE, sample_rate_hz=RATE)), axis=1)
+
+    assert mix_of_session(drafted) == mix_of_session(plain)
+    before = rendered(plain)
+    assert np.array_equal(rendered(drafted, stand_ins="resting"), before)
+    acting = rendered(drafted, stand_ins="acting")
+    assert np.std(acting - before) > 0.1 * np.std(before)
+    off = drafted.with_strip("v", lambda _: {"ledger_on": False})
+    untreated = plain.with_strip("v", lambda _: {"ledger": ()})
+    assert not np.array_equal(rendered(off, stand_ins="acting"), rendered(untreated))  # later comes to all alike
+    assert np.array_equal(rendered(off, stand_ins="resting"), rendered(untreated))
+
+
+def test_a_group_that_stands_in_is_muted_with_what_is_sent_there_until_it_is_wanted():
+    group = Group(id="r", stand_in=True)
+    assert mix_of_session(session_of().changed(groups=(group,)), stand_ins="resting").groups[0].mute
+    assert mix_of_session(session_of().changed(groups=(group,))).groups == ()

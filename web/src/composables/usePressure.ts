@@ -1,0 +1,108 @@
+/** The pressure test: everything heard through what stands for what is done later, and what comes back under it. */
+import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
+import type { Shown } from '../api/analyses'
+import { setMove, stripOf } from '../lib/intents'
+import { newId } from '../lib/moves'
+import type { Play } from './usePlay'
+import type { SessionStore } from './useSession'
+
+type Told = NonNullable<Shown<'pressure'>>
+export type PressureRow = Told['rows'][number] & { readonly stripId: string; readonly name: string }
+export type HeardAs = 'with' | 'without' | 'pressed'
+
+export type Pressure = ReturnType<typeof makePressure>
+
+export function makePressure(session: SessionStore, play: Play) {
+  const { state, saved, chosenId, edit, analyse } = session
+  const open = ref(false)
+  const told = shallowRef<ReadonlyMap<string, Told>>(new Map())
+  const waiting = ref(0)
+  const problem = ref('')
+
+  const standsIn = computed(() =>
+    [...state.value.tracks, ...state.value.groups, state.value.master].some((strip) =>
+      strip.ledger.some((entry) => entry.move.stand_in),
+    ),
+  )
+
+  let asking: AbortController | null = null
+  /** Ask of every track that has stand-ins; what is known already is answered at once. */
+  function ask() {
+    asking?.abort()
+    const now = (asking = new AbortController())
+    const rooms = new Set(state.value.groups.filter((group) => group.stand_in).map((group) => group.id))
+    const strips = state.value.tracks.filter(
+      (track) =>
+        track.ledger.some((entry) => entry.move.stand_in) || track.sends?.some((send) => rooms.has(send.to_id)),
+    )
+    told.value = new Map([...told.value].filter(([id]) => strips.some((strip) => strip.id === id)))
+    waiting.value = strips.length
+    problem.value = ''
+    for (const strip of strips) {
+      analyse('pressure', { strip_id: strip.id }, now.signal, true)
+        .then((answer) => {
+          if (!now.signal.aborted) told.value = new Map(told.value).set(strip.id, answer)
+        })
+        .catch((error: unknown) => {
+          if (!now.signal.aborted) problem.value = error instanceof Error ? error.message : String(error)
+        })
+        .finally(() => {
+          if (!now.signal.aborted) waiting.value -= 1
+        })
+    }
+  }
+  watch(
+    () => (open.value && standsIn.value ? saved.value.revision : null),
+    (revision) => {
+      if (revision !== null) ask()
+      else asking?.abort()
+    },
+  )
+  onScopeDispose(() => asking?.abort())
+
+  const rows = computed<PressureRow[]>(() =>
+    [...told.value.entries()]
+      .flatMap(([stripId, one]) =>
+        one.rows.map((row) => ({ ...row, stripId, name: stripOf(state.value, stripId)?.name ?? '' })),
+      )
+      .sort((a, b) => Number(b.comes_back) - Number(a.comes_back) || b.back_db - a.back_db),
+  )
+  const coming = computed(() => rows.value.filter((row) => row.comes_back))
+  const rowOf = (entryId: string) => rows.value.find((row) => row.entry_id === entryId) ?? null
+
+  function turn() {
+    play.pressure.value = !play.pressure.value
+    if (play.pressure.value) open.value = true
+  }
+  function close() {
+    open.value = false
+    play.pressure.value = false
+  }
+
+  const draft = () => edit('Stand-ins for what is done later', [{ do: 'draft-stand-ins', group_id: newId() }])
+  const remove = () => edit('No stand-ins', [{ do: 'remove-stand-ins' }])
+
+  let before: { pressure: boolean; ledgerHeard: boolean } | null = null
+  /** Hold to hear a row's track with its moves, without them, or under pressure; null lets go. */
+  function hear(how: HeardAs | null, row?: PressureRow) {
+    if (how === null) {
+      if (before) [play.pressure.value, play.ledgerHeard.value] = [before.pressure, before.ledgerHeard]
+      before = null
+      return
+    }
+    before ??= { pressure: play.pressure.value, ledgerHeard: play.ledgerHeard.value }
+    if (row) chosenId.value = row.stripId
+    play.ledgerHeard.value = how !== 'without'
+    play.pressure.value = how === 'pressed'
+    if (!play.playing.value) void play.play()
+  }
+
+  /** Cut further, by as much as holds it down. */
+  function deepen(row: PressureRow) {
+    const strip = stripOf(saved.value, row.stripId)
+    const intent = strip && row.entry_id && row.deeper ? setMove(strip, row.entry_id, row.deeper) : null
+    if (intent) void edit(`Hold ${Math.round(row.hz)} Hz down`, [intent])
+  }
+
+  return { open, standsIn, rows, coming, rowOf, waiting, problem, turn, close, draft, remove, hear, deepen }
+}
