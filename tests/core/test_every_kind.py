@@ -14,8 +14,10 @@ from mivlo.core.engine.render import render_mix, render_moves, replay
 from mivlo.core.engine.source import ArraySource, open_source
 from mivlo.core.model import Group, LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS
+from mivlo.core.moves.air import Air
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.compressor import Compressor
+from mivlo.core.moves.drive import Drive
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.dynamic_flat_bell import DynamicFlatBell
 from mivlo.core.moves.dynamic_high_shelf import DynamicHighShelf
@@ -31,6 +33,8 @@ from mivlo.core.moves.notch import Notch
 from mivlo.core.moves.note_family import NoteFamily
 from mivlo.core.moves.plane import Plane
 from mivlo.core.moves.room import Room
+from mivlo.core.moves.trim import Trim
+from mivlo.core.moves.warmth import Warmth
 
 from .test_engine import BELLS, RATE, in_random_blocks, noise, strip
 
@@ -58,6 +62,10 @@ EVERY_KIND = {
     "plane": Plane(),
     "compressor": Compressor(threshold_db=-40, lookahead_ms=5, placing="beside", beside_high_hz=4_000, listens_to="b"),
     "room": Room(decay_s=0.6, wet_db=-9),
+    "trim": Trim(gain_db=-2),
+    "warmth": Warmth(),
+    "air": Air(amount_db=-10),
+    "drive": Drive(drive_db=4),
 }
 
 

@@ -33,7 +33,8 @@ def example(kind: str, hz: float) -> Move:
     """Return a move of a kind as a form would start it, at a frequency."""
     figures = next(one for one in describe_kinds() if one.kind == kind).figures
     values = {figure.name: figure.start for figure in figures if figure.start is not None}
-    return MOVE_KINDS[kind].model_validate(values | ({"hz": hz} if "hz" in MOVE_KINDS[kind].model_fields else {}))
+    has_place = "hz" in MOVE_KINDS[kind].model_fields and "hz" not in values
+    return MOVE_KINDS[kind].model_validate(values | ({"hz": hz} if has_place else {}))
 
 
 def level_db(h: np.ndarray) -> np.ndarray:

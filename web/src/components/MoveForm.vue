@@ -44,6 +44,7 @@ const FAMILIES = [
   ['dynamic', 'Only at times'],
   ['adaptive', 'By itself'],
   ['space', 'Space'],
+  ['give-back', 'Give back'],
 ] as const
 const WORDS: Record<string, string> = {
   above: 'while it is loud',

@@ -117,9 +117,9 @@ const SAVE_WORDS: Record<SaveState, string> = {
 .top {
   display: flex;
   align-items: center;
-  gap: 8px;
+  gap: 5px;
   height: 44px;
-  padding: 0 12px;
+  padding: 0 10px;
   border-bottom: 1.5px solid var(--ink);
   white-space: nowrap;
 }

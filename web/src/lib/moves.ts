@@ -53,7 +53,9 @@ export function moveOfKind(kind: MoveKind, hz: number, before?: Move): Move {
     }),
   )
   const move = { ...figures, kind: kind.kind, on: before?.on ?? true } as Move
-  return withMeaning([kind], move, 'place', hz)
+  const place = figureOf([kind], move, 'place')
+  const within = Math.min(Math.max(hz, place?.minimum ?? hz), place?.maximum ?? hz)
+  return withMeaning([kind], move, 'place', within)
 }
 
 /** A stretch of the song with a name. */

@@ -16,7 +16,12 @@ RATE_HZ = 48_000.0
 def warm_up() -> None:
     """Run every kind of move once, in mono and stereo, live and with a change."""
     kinds = [model for model in MOVE_KINDS.values()]
-    moves = [model.model_validate({"hz": 1_000.0} if "hz" in model.model_fields else {}) for model in kinds]
+    moves = [
+        model.model_validate(
+            {"hz": 1_000.0} if "hz" in model.model_fields and model.model_fields["hz"].is_required() else {}
+        )
+        for model in kinds
+    ]
     triggered = [
         move.model_copy(update={"trigger": trigger, "detection": "peak"})
         for move in moves

@@ -4,9 +4,11 @@ from typing import Annotated
 
 from pydantic import Field
 
+from mivlo.core.moves.air import Air
 from mivlo.core.moves.base import BaseMove, StaticMove
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.compressor import Compressor
+from mivlo.core.moves.drive import Drive
 from mivlo.core.moves.dynamic import DynamicMove
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.dynamic_flat_bell import DynamicFlatBell
@@ -22,13 +24,15 @@ from mivlo.core.moves.notch import Notch
 from mivlo.core.moves.note_family import NoteFamily
 from mivlo.core.moves.plane import Plane
 from mivlo.core.moves.room import Room
+from mivlo.core.moves.trim import Trim
+from mivlo.core.moves.warmth import Warmth
 
 __all__ = ["MOVE_KINDS", "DynamicMove", "Move", "StaticMove"]
 
 Move = Annotated[
     Bell | FlatBell | LowShelf | HighShelf | LowCut | HighCut | Notch | NoteFamily
     | DynamicBell | DynamicFlatBell | DynamicLowShelf | DynamicHighShelf | DynamicLowCut | Plane
-    | Compressor | Room,
+    | Compressor | Room | Trim | Drive | Warmth | Air,
     Field(discriminator="kind"),
 ]  # fmt: skip
 
@@ -49,4 +53,8 @@ MOVE_KINDS: dict[str, type[BaseMove]] = {
     "plane": Plane,
     "compressor": Compressor,
     "room": Room,
+    "trim": Trim,
+    "drive": Drive,
+    "warmth": Warmth,
+    "air": Air,
 }

@@ -34,7 +34,7 @@ MIN_OCTAVES, MAX_OCTAVES = 0.0144, 6.7  # Q 100 and Q 0.1
 NYQUIST_GUARD = 0.98  # of half the rate: designs need some room above the highest frequency
 
 Keepers = tuple[tuple[float, float], ...]  # low and high edge in Hz of what is to be left alone
-Family = Literal["static", "dynamic", "adaptive", "space"]
+Family = Literal["static", "dynamic", "adaptive", "space", "give-back"]
 Hz = Annotated[float, Field(ge=20.0, le=20_000.0, title="Frequency", json_schema_extra={"unit": "Hz"})]
 PlaceHz = Annotated[Hz, Field(json_schema_extra={"unit": "Hz", "means": "place"})]
 GainDb = Annotated[float, Field(ge=-30.0, le=30.0, title="Gain", json_schema_extra={"unit": "dB", "means": "gain"})]
