@@ -83,7 +83,7 @@ def response(
     if not 8_000.0 <= rate <= 192_000.0:
         raise ParameterError(f"rate={rate:g} must be from 8000 to 192000 Hz")
     freqs_hz = np.array([_frequency(text, rate) for text in at.split(",")])
-    h = treatment_response(read_treatment(treatment).moves, freqs_hz, rate)
+    h = treatment_response(read_treatment(treatment).acting(), freqs_hz, rate)
     level_db = 20.0 * np.log10(np.maximum(np.abs(h), 1e-15))
     phase_deg = np.degrees(np.angle(h))
     phase_deg = np.where(phase_deg <= -180.0, 180.0, phase_deg)
@@ -143,7 +143,8 @@ def apply(
     from mivlo.core.engine.render import render_moves
     from mivlo.core.engine.source import ArraySource
 
-    moves = tuple(move for move in read_treatment(treatment).moves if with_stand_ins or not move.stand_in)
+    read = read_treatment(treatment)
+    moves = tuple(move for move in read.moves if with_stand_ins or not move.stand_in)
     if target.exists() and source.exists() and target.samefile(source):
         raise TreatmentError(f"{target}: would overwrite the file that is read; choose another name")
     info, samples = _read(source)
@@ -153,7 +154,7 @@ def apply(
     output = outputs[target.suffix.lower()]
     if output == "wav-24" and info.subtype in ("FLOAT", "DOUBLE"):
         output = "wav-float"
-    blocks = render_moves(ArraySource(samples), moves, sample_rate_hz=info.sample_rate_hz)
+    blocks = render_moves(ArraySource(samples), moves, sample_rate_hz=info.sample_rate_hz, amount=read.amount)
     clipped = write_blocks(
         target,
         blocks,

@@ -26,10 +26,11 @@ class Responses(BaseModel):
     steady_db: list[float]
     moving: list[MovingResponse]
     without_linear_phase: list[int]  # steady moves too low and narrow for it, by index
+    held_at_limit: list[int]  # moves that the amount would take beyond what their kind can, by index
 
 
-def responses(moves: tuple[Move, ...], sample_rate_hz: int) -> Responses:
-    """Return what moves in series do at the frequencies of the axis below half the rate.
+def responses(moves: tuple[Move, ...], sample_rate_hz: int, *, amount: float = 100.0) -> Responses:
+    """Return what moves in series do at an amount in per cent, at the frequencies of the axis below half the rate.
 
     Raises
     ------
@@ -37,6 +38,10 @@ def responses(moves: tuple[Move, ...], sample_rate_hz: int) -> Responses:
 
     Source: `treatment_response`
     """
+    held = [index for index, move in enumerate(moves) if move.is_held_at(amount / 100.0)]
+    moves = tuple(move.at_amount(amount / 100.0) for move in moves)
+    if amount == 0.0:
+        moves = tuple(move.model_copy(update={"on": False}) for move in moves)
     hz = np.minimum(AXIS_HZ, 0.4999 * sample_rate_hz)
 
     def curve_db(chosen: list[Move]) -> list[float]:
@@ -55,4 +60,5 @@ def responses(moves: tuple[Move, ...], sample_rate_hz: int) -> Responses:
             index for index, move in enumerate(moves)
             if isinstance(move, Steady) and not has_linear_phase_form(move.sections(sample_rate_hz))
         ],
+        held_at_limit=held,
     )  # fmt: skip

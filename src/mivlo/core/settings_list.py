@@ -53,7 +53,7 @@ def list_rows(strips: Sequence[tuple[str, StripBase]], *, sample_rate_hz: float)
     names = {state.id: name for name, state in strips}
     rows = []
     for name, state in strips:
-        for number, entry in enumerate(state.lasting_ledger, 1):
+        for number, entry in enumerate((one for one in state.acting_ledger if not one.move.stand_in), 1):
             move, figures = entry.move, entry.move.model_dump()
             means = {meaning: figures[name] for meaning, name in meanings_of(type(move)).items()}
             linear = in_linear_phase(move, state, sample_rate_hz=sample_rate_hz)
@@ -63,7 +63,7 @@ def list_rows(strips: Sequence[tuple[str, StripBase]], *, sample_rate_hz: float)
                 {
                     "track": name,
                     "number": str(number),
-                    "on": "yes" if move.on and state.ledger_on else "no",
+                    "on": "yes" if move.on and state.acts else "no",
                     "kind": move.label,
                     "hz": "" if hz is None else f"{hz:.2f}",
                     "note": "" if hz is None else _note(hz),

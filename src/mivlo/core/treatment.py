@@ -31,7 +31,14 @@ class Treatment(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     mivlo_treatment: Literal[1]
+    amount: float = Field(
+        default=100.0, ge=0.0, le=150.0, description="per cent: all moves nearer to nothing, or further"
+    )
     moves: tuple[Move, ...] = Field(default=(), max_length=200)
+
+    def acting(self) -> tuple[Move, ...]:
+        """Return the moves as they are at the amount; none at 0."""
+        return tuple(move.at_amount(self.amount / 100.0) for move in self.moves) if self.amount else ()
 
 
 def read_treatment(path: Path) -> Treatment:

@@ -150,7 +150,7 @@ class Ensembles(Analysis[OfSession, EnsembleOf, Ensemble]):
             Yielded(strip_id=strip.id, entry_id=entry.id, reason=entry.clash)
             for strip in (*session.tracks, *session.groups)
             for entry in strip.ledger
-            if entry.clash is not None and entry.move.on and strip.ledger_on
+            if entry.clash is not None and entry.move.on and strip.acts
         )
         return EnsembleOf(before=who_plays(_without_yields(session)), after=who_plays(session), yields=yields)
 

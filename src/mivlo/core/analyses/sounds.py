@@ -72,7 +72,7 @@ def alone(session: RecordedSession, strip: Track | Group) -> Alone:
     sound, start_frame = sound_into(session, strip)
     plain = Track(
         id=strip.id, audio_id=sound.audio_id, start_frame=start_frame, ledger=strip.lasting_ledger,
-        ledger_on=strip.ledger_on,
+        ledger_on=strip.ledger_on, amount=strip.amount,
         phase=strip.phase, keepers=strip.keepers,
     )  # fmt: skip
     mix = mix_of_session(session)

@@ -55,7 +55,7 @@ class Audition:
 
     def aim(self, state: StripBase, mix: Mix, *, frame: int, starting: bool) -> bool:
         """Fade to what is wanted of a strip from a frame on; returns whether that is another thing than before."""
-        wanted = tuple(entry.move for entry in state.ledger) if mix.offcuts_track_id == state.id else None
+        wanted = (state.amount, *(entry.move for entry in state.ledger)) if mix.offcuts_track_id == state.id else None
         if wanted == self._offcuts_of:
             return False
         self._offcuts_of = wanted

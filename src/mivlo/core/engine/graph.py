@@ -161,9 +161,9 @@ class Graph:
         long."""
         for state in (*mix.tracks, *mix.groups, mix.master):
             node = self._nodes.get(state.id)
-            same = node is not None and (node.state.ledger, node.state.ledger_on, node.state.phase) == (
-                state.ledger, state.ledger_on, state.phase,
-            )  # fmt: skip
+            same = node is not None and (
+                node.state.ledger, node.state.ledger_on, node.state.phase, node.state.amount,
+            ) == (state.ledger, state.ledger_on, state.phase, state.amount)  # fmt: skip
             if state.phase == "linear" and state.ledger and not same:
                 n_channels = self._open_source(state.audio_id).n_channels if isinstance(state, Track) else 2
                 for spec in ledger_specs(state, sample_rate_hz=self._rate, read_weights=self._read_weights):
@@ -311,7 +311,7 @@ class Graph:
 
     def _ledger_specs(self, state: StripBase) -> list[StageSpec]:
         """Return the stages of a ledger; planned anew only where something of it is another than before."""
-        plan = (state.ledger, state.ledger_on, state.phase, state.keepers)
+        plan = (state.ledger, state.ledger_on, state.phase, state.amount, state.keepers)
         known = self._plans.get(state.id)
         if known is None or known[0] != plan:
             specs = ledger_specs(state, sample_rate_hz=self._rate, read_weights=self._read_weights)

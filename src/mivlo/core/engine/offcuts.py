@@ -34,7 +34,7 @@ class OffcutsSource:
         self._rate = sample_rate_hz
         self._moving = [
             (entry.id, entry.move)
-            for entry in state.ledger
+            for entry in (state.acting_ledger if state.amount else ())
             if not isinstance(entry.move, Steady) and entry.move.takes_away and not entry.move.stand_in
         ]
         self._timed = any(entry.move.times_s for entry in state.ledger if isinstance(entry.move, Steady))

@@ -3,12 +3,13 @@
 Every stage counts its own input in frames of the stream. A stage of latency L hands on what belongs L frames
 earlier; what comes before the place that the next stage waits for is dropped. A change at frame t takes all stages
 back to where each had taken in just the frames before t (from saved states, or by running on from them), so it acts
-in every stage at the same sample of the sound, and the result is as if it had been known beforehand.
+in every stage at the same sample of the sound, and the result is as if it had been known beforehand. A stage of
+latency L gives that sample when it has taken in L frames more: only then are its figures changed.
 """
 
 from collections import deque
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -26,13 +27,48 @@ ReadInput = Callable[[int, int], Array]
 """(stream frame, frames) -> (channels, frames), a fresh array."""
 
 
+_Due = tuple[tuple[int, StageSpec], ...]
+
+
 @dataclass
 class _Placed:
-    """A stage, where its input stands, and its saved states (place, stage), oldest first."""
+    """A stage, where its input stands, what it is to be from which frame of that on, and its saved states, oldest
+    first."""
 
     stage: Stage
     at: int
-    saved: deque[tuple[int, Stage]] = field(default_factory=deque)
+    due: _Due = ()
+    saved: deque[tuple[int, Stage, _Due]] = field(default_factory=deque)
+
+    def retune(self, spec: StageSpec) -> None:
+        """Change the figures from the sound on that it takes in next."""
+        if self.stage.latency_frames:
+            self.due = (*self.due, (self.at + self.stage.latency_frames, spec))
+        else:
+            spec.retune(self.stage)
+
+    def take_in(self, x: Array, context: Context, traces: list[Trace]) -> Array:
+        """Run it over a block, its figures changed where that is due; what it traced is added to a list."""
+        parts, frame = [], context.frame
+        while self.due and self.due[0][0] < frame + x.shape[1]:
+            (due, spec), *rest = self.due
+            if due > frame:
+                parts.append(self._run(x[:, : due - frame], replace(context, frame=frame), traces))
+                x, frame = x[:, due - frame :], due
+            spec.retune(self.stage)
+            self.due = tuple(rest)
+        parts.append(self._run(x, replace(context, frame=frame), traces))
+        return np.concatenate(parts, axis=1) if len(parts) > 1 else parts[0]
+
+    def _run(self, x: Array, context: Context, traces: list[Trace]) -> Array:
+        y = self.stage.process(np.ascontiguousarray(x), context)
+        if (trace := self.stage.trace()) is not None:
+            traces.append(trace)
+        return y
+
+    def save(self) -> None:
+        """Keep the state that it is in."""
+        self.saved.append((self.at, self.stage.clone(), self.due))
 
 
 class Pipeline:
@@ -83,7 +119,7 @@ class Pipeline:
         """Let every stage glide to other figures from where it stands (after `rewind`)."""
         for placed, before, spec in zip(self._placed, self._specs, specs, strict=True):
             if spec != before:
-                spec.retune(placed.stage)
+                placed.retune(spec)
         if self._rewindable:
             self._retunes.append((self.position, self._specs))
             self._save_all()
@@ -100,7 +136,7 @@ class Pipeline:
         if all(placed.at == frame for placed in self._placed):
             self.position = frame
             return
-        caught: dict[int, Stage] = {}
+        caught: dict[int, tuple[Stage, _Due]] = {}
         latest = frame
         retuned_at = self._retunes[-1][0] if self._retunes else self._retuned_at
         for index, placed in reversed(list(enumerate(self._placed))):
@@ -108,10 +144,10 @@ class Pipeline:
                 latest = min(latest, max(frame - self._latency_before(index), retuned_at))
             while placed.saved[-1][0] > latest:
                 placed.saved.pop()
-            at, stage = placed.saved[-1]
-            placed.stage, placed.at = stage.clone(), at
+            at, stage, due = placed.saved[-1]
+            placed.stage, placed.at, placed.due = stage.clone(), at, due
             if at == frame:
-                caught[index] = stage.clone()
+                caught[index] = (stage.clone(), due)
             latest = self._latest_before(index, at, frame)
         self.position = min(frame, *(placed.at for placed in self._placed))
         while len(caught) < len(self._placed):
@@ -119,7 +155,7 @@ class Pipeline:
             # to it.
             self._step(frame + self.latency_frames, read_input, read_key, catch=frame, caught=caught)
         for index, placed in enumerate(self._placed):
-            placed.stage, placed.at = caught[index], frame
+            (placed.stage, placed.due), placed.at = caught[index], frame
         self.position = frame
         if self.traces is not None:
             for traces in self.traces.values():
@@ -145,7 +181,7 @@ class Pipeline:
 
     def _step(
         self, until: int, read_input: ReadInput, read_key: ReadKey, *, catch: int | None = None,
-        caught: dict[int, Stage] | None = None,
+        caught: dict[int, tuple[Stage, _Due]] | None = None,
     ) -> Array:  # fmt: skip
         """Push one block of input through; return what comes out of the last stage."""
         first = self._placed[0].at if self._placed else self.position
@@ -160,16 +196,17 @@ class Pipeline:
                 return x
             first = placed.at
             wanted_from = self._placed[index + 1].at if index + 1 < len(self._placed) else self.position
-            y = placed.stage.process(np.ascontiguousarray(x), Context(first, read_key, wanted_from))
+            traces: list[Trace] = []
+            y = placed.take_in(x, Context(first, read_key, wanted_from), traces)
             placed.at += x.shape[1]
             if caught is not None:
                 if placed.at == catch and index not in caught:
-                    caught[index] = placed.stage.clone()
+                    caught[index] = (placed.stage.clone(), placed.due)
             elif self._rewindable and self._placed[0].at % self._save_every == 0 and placed.saved[-1][0] < placed.at:
                 # All at once: places of their own would cut every block where any of them stands.
-                placed.saved.append((placed.at, placed.stage.clone()))
-            if self.traces is not None and (trace := placed.stage.trace()) is not None:
-                self.traces.setdefault(spec.key, deque()).append(trace)
+                placed.save()
+            if self.traces is not None and traces:
+                self.traces.setdefault(spec.key, deque()).extend(traces)
             x, first = y, first - placed.stage.latency_frames
         return x[:, max(self.position - first, 0) :]
 
@@ -197,4 +234,4 @@ class Pipeline:
         for placed in self._placed:
             while placed.saved and placed.saved[-1][0] >= placed.at:
                 placed.saved.pop()
-            placed.saved.append((placed.at, placed.stage.clone()))
+            placed.save()

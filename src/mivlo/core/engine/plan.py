@@ -48,8 +48,8 @@ def ledger_specs(state: StripBase, *, sample_rate_hz: float, read_weights: ReadW
             n_runs += 1
             run.clear()
 
-    for entry in sorted(state.ledger, key=lambda one: one.move.stand_in):
-        on = entry.move.on and (state.ledger_on or entry.move.stand_in)
+    for entry in sorted(state.acting_ledger, key=lambda one: one.move.stand_in):
+        on = entry.move.on and (state.acts or entry.move.stand_in)
         sections: list[KeyedSection] = []
         if isinstance(entry.move, Steady):
             sections = [
@@ -67,7 +67,10 @@ def ledger_specs(state: StripBase, *, sample_rate_hz: float, read_weights: ReadW
         keepers = tuple((keeper.low_hz, keeper.high_hz) for keeper in state.keepers)
         spec = (
             _static_spec(entry.id, sections, linear=linear) if sections
-            else entry.move.stage(entry.id, on=on, keepers=keepers, sample_rate_hz=sample_rate_hz)
+            else entry.move.stage(
+                entry.id, on=on, keepers=keepers, sample_rate_hz=sample_rate_hz,
+                share=1.0 if entry.move.stand_in else state.amount / 100.0,
+            )
         )  # fmt: skip
         if spec is not None:
             spec = TimedSpec(spec, entry.move.times_s, read_weights) if entry.move.times_s else spec
@@ -87,7 +90,7 @@ def static_sections(state: StripBase, *, sample_rate_hz: float, at_s: float) -> 
     them."""
     return [
         (section, entry.move.channel)
-        for entry in state.ledger
+        for entry in (state.acting_ledger if state.amount else ())
         if isinstance(entry.move, Steady) and entry.move.acts_at(at_s) and not entry.move.stand_in
         for section in entry.move.sections(sample_rate_hz)
     ]

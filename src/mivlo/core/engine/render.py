@@ -41,10 +41,12 @@ def render_track(
         position, skip = until, 0
 
 
-def render_moves(source: Source, moves: Sequence[Move], *, sample_rate_hz: float) -> Iterator[Array]:
-    """Yield (channels, n) blocks of a whole source through moves."""
+def render_moves(
+    source: Source, moves: Sequence[Move], *, sample_rate_hz: float, amount: float = 100.0
+) -> Iterator[Array]:  # fmt: skip
+    """Yield (channels, n) blocks of a whole source through moves, at an amount in per cent."""
     ledger = tuple(LedgerEntry(id=str(index), move=move) for index, move in enumerate(moves))
-    mix = Mix(tracks=(Track(id="file", audio_id="file", ledger=ledger),))
+    mix = Mix(tracks=(Track(id="file", audio_id="file", ledger=ledger, amount=amount),))
     return render_track(mix, "file", lambda _: source, start=0, end=source.n_frames, sample_rate_hz=sample_rate_hz)
 
 

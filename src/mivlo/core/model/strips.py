@@ -13,7 +13,7 @@ __all__ = ["SHARED_BY_TWINS", "Group", "Send", "SendLevel", "Strip", "StripBase"
 
 SendLevel = Annotated[float, Field(ge=-60.0, le=24.0)]
 
-SHARED_BY_TWINS = ("ledger", "ledger_on", "phase", "keepers")
+SHARED_BY_TWINS = ("ledger", "ledger_on", "phase", "amount", "keepers")
 
 
 class Send(Frozen):
@@ -37,6 +37,7 @@ class StripBase(Frozen):
     ledger_on: bool = True
     ledger: tuple[LedgerEntry, ...] = Field(default=(), max_length=200)
     phase: Phase = "minimum"
+    amount: float = Field(default=100.0, ge=0.0, le=150.0)  # per cent: all moves nearer to nothing, or further
     keepers: tuple[Keeper, ...] = Field(default=(), max_length=100)
     pins: tuple[Pin, ...] = Field(default=(), max_length=500)
     dismissed: tuple[Dismissed, ...] = Field(default=(), max_length=500)
@@ -53,6 +54,22 @@ class StripBase(Frozen):
     def lasting_ledger(self) -> tuple[LedgerEntry, ...]:
         """Return the ledger without stand-ins: what is rendered and handed over. Raises nothing. Source: ours."""
         return tuple(entry for entry in self.ledger if not entry.move.stand_in)
+
+    @property
+    def acting_ledger(self) -> tuple[LedgerEntry, ...]:
+        """Return the ledger as it acts at the strip's amount, stand-ins as they are. Raises nothing. Source: ours."""
+        if self.amount == 100.0:
+            return self.ledger
+        amount = self.amount / 100.0
+        return tuple(
+            entry if entry.move.stand_in else entry.model_copy(update={"move": entry.move.at_amount(amount)})
+            for entry in self.ledger
+        )
+
+    @property
+    def acts(self) -> bool:
+        """Tell whether its ledger does anything at all. Raises nothing. Source: ours."""
+        return self.ledger_on and self.amount > 0.0
 
     def heard_part(self) -> Self:
         """Return the same without what nobody hears: equal sound is computed once. Raises nothing. Source: ours."""

@@ -2,7 +2,7 @@
 
 from abc import ABC, abstractmethod
 from functools import lru_cache
-from typing import Annotated, Any, ClassVar, Literal, NamedTuple
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -61,6 +61,8 @@ class BaseMove(BaseModel, ABC):
     family: ClassVar[Family]
     starts: ClassVar[tuple[Start, ...]] = ()
     clears_away: ClassVar[bool] = False  # meant to leave nothing of what lies beyond it
+    scaled: ClassVar[tuple[str, ...]] = ()  # figures that go up and down with a strip's amount
+    most_share: ClassVar[float] = 1.5  # of what it adds to the sound, at most
 
     on: bool = Field(default=True, title="On")
     stand_in: bool = Field(
@@ -90,8 +92,31 @@ class BaseMove(BaseModel, ABC):
         """Tell whether a time lies within the move's times."""
         return not self.times_s or any(start <= at_s <= end for start, end in self.times_s)
 
-    def stage(self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float) -> StageSpec | None:
-        """Return the stage that the move is; None for a static one, which shares a stage with its neighbours."""
+    def at_amount(self, amount: float) -> Self:
+        """Return the move as it is where its strip has an amount (1: as it stands); at its limits it is held."""
+        if amount == 1.0:
+            return self
+        scaled = {name: self._limited(name, getattr(self, name) * amount) for name in self.scaled}
+        return self.model_copy(update=scaled)
+
+    def is_held_at(self, amount: float) -> bool:
+        """Tell whether an amount would take it beyond its kind's limits."""
+        scaled = ((getattr(self, name) * amount, name) for name in self.scaled)
+        return amount > self.most_share or any(self._limited(name, value) != value for value, name in scaled)
+
+    def _limited(self, name: str, value: float) -> float:
+        for limit in type(self).model_fields[name].metadata:
+            value = max(value, getattr(limit, "ge", value))
+            value = min(value, getattr(limit, "le", value))
+        return value
+
+    def stage(
+        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0
+    ) -> StageSpec | None:  # fmt: skip
+        """Return the stage that the move is; None for a static one, which shares a stage with its neighbours.
+
+        `share`: of what it adds to the sound, where it does that.
+        """
         return None
 
     def check_rate(self, sample_rate_hz: float) -> None:

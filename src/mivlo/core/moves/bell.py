@@ -17,6 +17,7 @@ class Bell(WidthAsOctaves, StaticMove):
 
     label: ClassVar[str] = "Bell"
     says: ClassVar[str] = "Lifts or dips one band."
+    scaled: ClassVar[tuple[str, ...]] = ("gain_db",)
     kind: Literal["bell"] = "bell"
     gain_db: GainDb = Field(default=-4.0)
     q: Q = Field(default=5.76)

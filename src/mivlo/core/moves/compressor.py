@@ -26,6 +26,7 @@ class Compressor(BaseMove, Listens):
     label: ClassVar[str] = "Compressor"
     says: ClassVar[str] = "Turns the whole sound down while it is loud; or puts a copy treated so beside it."
     family: ClassVar[Family] = "dynamic"
+    scaled: ClassVar[tuple[str, ...]] = ("makeup_db",)
     starts: ClassVar[tuple[Start, ...]] = (
         Start("gentle", "strings and plucks", {
             "threshold_db": -26.0, "ratio": 2.0, "knee_db": 8.0, "attack_ms": 25.0, "release_ms": 180.0,
@@ -95,6 +96,9 @@ class Compressor(BaseMove, Listens):
     def takes_away(self) -> bool:
         return self.placing == "in-line"
 
+    def at_amount(self, amount: float) -> Self:
+        return super().at_amount(amount if self.placing == "in-line" else 1.0)
+
     def check_rate(self, sample_rate_hz: float) -> None:
         super().check_rate(sample_rate_hz)
         for name in ("key_low_cut_hz", "beside_low_hz", "beside_high_hz"):
@@ -102,7 +106,9 @@ class Compressor(BaseMove, Listens):
             if hz is not None:
                 check_frequency(hz, sample_rate_hz, name=name)
 
-    def stage(self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float) -> DynamicSpec:
+    def stage(
+        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0
+    ) -> DynamicSpec:  # fmt: skip
         self.check_rate(sample_rate_hz)
         detector: tuple[Biquad, ...] = (WIRE,)
         if self.key_low_cut_hz is not None:
@@ -112,10 +118,11 @@ class Compressor(BaseMove, Listens):
             rest_db=0.0, attack_ms=self.attack_ms, release_ms=self.release_ms, lookahead_ms=self.lookahead_ms,
             rms=self.detection == "rms", trigger="above", stroke_ms=0.0, listens_to=self.listens_to,
             listens_after_fader=False, detector_hz=DETECTOR_HZ, on=on, channel=self.channel,
+            share=share if self.placing == "in-line" else 1.0,
         )  # fmt: skip
-        return DynamicSpec(key, figures, detector, 1, self._broad(on, sample_rate_hz), sample_rate_hz)
+        return DynamicSpec(key, figures, detector, 1, self._broad(on, share, sample_rate_hz), sample_rate_hz)
 
-    def _broad(self, on: bool, sample_rate_hz: float) -> Broad:
+    def _broad(self, on: bool, share: float, sample_rate_hz: float) -> Broad:
         makeup = db_to_gain(self.makeup_db)
         if self.placing == "in-line":
             return Broad(0.0, makeup if on else 1.0)
@@ -125,4 +132,4 @@ class Compressor(BaseMove, Listens):
             for name, hz, high_pass in ends
             if hz is not None
         )
-        return Broad(1.0, makeup * db_to_gain(self.beside_db) if on else 0.0, limits)
+        return Broad(1.0, makeup * db_to_gain(self.beside_db) * share if on else 0.0, limits)

@@ -17,6 +17,7 @@ class Drive(BaseMove):
     label: ClassVar[str] = "Drive"
     says: ClassVar[str] = "Louder against a soft ceiling: denser, with overtones of its own."
     family: ClassVar[Family] = "give-back"
+    most_share: ClassVar[float] = 1.0
     starts: ClassVar[tuple[Start, ...]] = (
         Start("rounded", "only the highest peaks", {"drive_db": 3.0, "ceiling_dbfs": -1.0}),
         Start("dense", "audibly thicker", {"drive_db": 9.0, "ceiling_dbfs": -3.0}),
@@ -30,5 +31,11 @@ class Drive(BaseMove):
     def takes_away(self) -> bool:
         return False
 
-    def stage(self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float) -> DriveSpec:
-        return DriveSpec(key, DriveFigures(self.drive_db, self.ceiling_dbfs, on, self.channel), sample_rate_hz)
+    def stage(
+        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0
+    ) -> DriveSpec:  # fmt: skip
+        return DriveSpec(
+            key,
+            DriveFigures(self.drive_db, self.ceiling_dbfs, on, self.channel, min(share, self.most_share)),
+            sample_rate_hz,
+        )

@@ -29,6 +29,7 @@ class DynamicMove(BaseMove, Placed, FollowsLevel, Sliced, Listens):
     """Rests at rest_db; goes towards depth_db (signed) as the level of what it listens to goes over threshold_db."""
 
     family: ClassVar[Family] = "dynamic"
+    scaled: ClassVar[tuple[str, ...]] = ("depth_db", "rest_db")
 
     hz: PlaceHz
     depth_db: float = level_db("Depth", -24.0, 24.0, default=-6.0, means="gain")
@@ -142,7 +143,7 @@ class DynamicMove(BaseMove, Placed, FollowsLevel, Sliced, Listens):
         return 2 if self.band_low_hz < sample_rate_hz / STRIDE_BELOW else 1
 
     def stage(
-        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float
+        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0
     ) -> DynamicSpec:  # fmt: skip
         self.check_rate(sample_rate_hz)
         if self.listens_to or self.key_hz is not None:

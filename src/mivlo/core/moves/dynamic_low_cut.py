@@ -59,6 +59,7 @@ class DynamicLowCut(DynamicMove):
     )
 
     clears_away: ClassVar[bool] = True
+    scaled: ClassVar[tuple[str, ...]] = ()
     kind: Literal["dynamic-low-cut"] = "dynamic-low-cut"
     slope_db_per_octave: Literal[12, 24, 36] = Field(
         default=24, title="Slope", json_schema_extra={"unit": "dB/octave", "means": "slope"}

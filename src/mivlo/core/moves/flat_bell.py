@@ -17,6 +17,7 @@ class FlatBell(WidthAsOctaves, StaticMove):
 
     label: ClassVar[str] = "Flat bell"
     says: ClassVar[str] = "Lifts or dips a whole band evenly and leaves alone what lies beside it: steep at its sides."
+    scaled: ClassVar[tuple[str, ...]] = ("gain_db",)
     kind: Literal["flat-bell"] = "flat-bell"
     gain_db: GainDb = Field(default=-4.0)
     q: Q = Field(default=1.41, le=30.0)

@@ -32,7 +32,9 @@ class HarmonicsMove(BaseMove, Placed):
     def takes_away(self) -> bool:
         return False
 
-    def stage(self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float) -> HarmonicsSpec:
+    def stage(
+        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0
+    ) -> HarmonicsSpec:  # fmt: skip
         self.check_rate(sample_rate_hz)
-        figures = HarmonicsFigures(self.side, self.edge_hz, self.amount_db, on, self.channel)
+        figures = HarmonicsFigures(self.side, self.edge_hz, self.amount_db, on, self.channel, share)
         return HarmonicsSpec(key, figures, sample_rate_hz)

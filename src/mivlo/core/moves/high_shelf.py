@@ -17,6 +17,7 @@ class HighShelf(WidthAsOctaves, StaticMove):
 
     label: ClassVar[str] = "High shelf"
     says: ClassVar[str] = "Lifts or lowers everything above a frequency."
+    scaled: ClassVar[tuple[str, ...]] = ("gain_db",)
     kind: Literal["high-shelf"] = "high-shelf"
     gain_db: GainDb = Field(default=-3.0)
     q: Q = Field(default=0.7071)

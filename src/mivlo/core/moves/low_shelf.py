@@ -17,6 +17,7 @@ class LowShelf(WidthAsOctaves, StaticMove):
 
     label: ClassVar[str] = "Low shelf"
     says: ClassVar[str] = "Lifts or lowers everything below a frequency."
+    scaled: ClassVar[tuple[str, ...]] = ("gain_db",)
     kind: Literal["low-shelf"] = "low-shelf"
     gain_db: GainDb = Field(default=-3.0)
     q: Q = Field(default=0.7071)

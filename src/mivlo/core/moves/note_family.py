@@ -25,6 +25,7 @@ class NoteFamily(StaticMove):
 
     label: ClassVar[str] = "Note family"
     says: ClassVar[str] = "A note with its octaves or its overtones, one depth for all; each can be left out."
+    scaled: ClassVar[tuple[str, ...]] = ("gain_db",)
     starts: ClassVar[tuple[Start, ...]] = (
         Start("mains hum 50 Hz", "50 Hz and its multiples, very narrow", HUM | {"hz": 50.0}),
         Start("mains hum 60 Hz", "60 Hz and its multiples, very narrow", HUM | {"hz": 60.0}),

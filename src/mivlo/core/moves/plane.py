@@ -24,6 +24,7 @@ class Plane(BaseMove, Placed, Sliced):
     label: ClassVar[str] = "Plane"
     says: ClassVar[str] = "Shaves what stands proud of the sound's own outline, moment by moment, wherever it moves."
     family: ClassVar[Family] = "adaptive"
+    scaled: ClassVar[tuple[str, ...]] = ("amount",)
     starts: ClassVar[tuple[Start, ...]] = (
         Start("harsh voice", "edges of a voice that hurt", {
             "amount": 100.0, "narrowness": 75.0, "speed_ms": 25.0, "low_hz": 1_000.0, "high_hz": 10_000.0,
@@ -94,7 +95,9 @@ class Plane(BaseMove, Placed, Sliced):
         low = cut_sections(self.low_hz, 4, 0.7071, high_pass=True, sample_rate_hz=sample_rate_hz)
         return (*low, *cut_sections(top_hz, 4, 0.7071, high_pass=False, sample_rate_hz=sample_rate_hz))
 
-    def stage(self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float) -> PlaneSpec:
+    def stage(
+        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0
+    ) -> PlaneSpec:  # fmt: skip
         self.check_rate(sample_rate_hz)
         figures = PlaneFigures(
             amount=self.amount / 100.0, narrowness=self.narrowness / 100.0, low_hz=self.low_hz, high_hz=self.high_hz,

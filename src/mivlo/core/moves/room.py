@@ -64,10 +64,13 @@ class Room(BaseMove):
         if self.low_cut_hz is not None:
             check_frequency(self.low_cut_hz, sample_rate_hz, name="low_cut_hz")
 
-    def stage(self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float) -> RoomSpec:
+    def stage(
+        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0
+    ) -> RoomSpec:  # fmt: skip
         self.check_rate(sample_rate_hz)
         figures = RoomFigures(
             decay_s=self.decay_s, predelay_ms=self.predelay_ms, low_cut_hz=self.low_cut_hz, damping_hz=self.damping_hz,
             wet_db=self.wet_db, width=self.width / 100.0, only=self.placing == "alone", on=on, channel=self.channel,
+            share=share,
         )  # fmt: skip
         return RoomSpec(key, figures, sample_rate_hz)

@@ -24,5 +24,7 @@ class Trim(BaseMove):
     def takes_away(self) -> bool:
         return False
 
-    def stage(self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float) -> TrimSpec:
+    def stage(
+        self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0
+    ) -> TrimSpec:  # fmt: skip
         return TrimSpec(key, db_to_gain(self.gain_db) if on else 1.0, self.channel)

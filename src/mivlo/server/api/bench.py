@@ -38,6 +38,7 @@ class Moves(BaseModel):
 
     moves: list[Move] = Field(max_length=200)
     sample_rate_hz: int = Field(ge=44_100, le=96_000)
+    amount: float = Field(default=100.0, ge=0.0, le=150.0)
 
 
 @router.get("/about")
@@ -61,4 +62,4 @@ def about() -> About:
 @router.post("/response")
 def response(body: Moves) -> Responses:
     """Return the response in dB of moves in series at the axis' frequencies."""
-    return responses(tuple(body.moves), body.sample_rate_hz)
+    return responses(tuple(body.moves), body.sample_rate_hz, amount=body.amount)

@@ -186,7 +186,7 @@ def _render_track(
     try:
         rate = original.sample_rate_hz
         start, end = _file_range(state, track, request, rate, original.n_frames)
-        treated = track.ledger_on and any(entry.move.on for entry in track.lasting_ledger)
+        treated = track.acts and any(entry.move.on for entry in track.lasting_ledger)
         with tempfile.TemporaryDirectory(dir=path.parent) as scratch:
             sources = _SourcesAtRate(rate, {track.audio_id: original}, Path(scratch))
             mix = _mix_at_rate(mix_of_session(state), rate / state.sample_rate_hz)

@@ -23,7 +23,9 @@ if TYPE_CHECKING:
         """Fields of a ledger as a whole."""
 
 else:
-    LedgerFields = partial_of(StripBase, "LedgerFields", without=set(StripBase.model_fields) - {"ledger_on", "phase"})
+    LedgerFields = partial_of(
+        StripBase, "LedgerFields", without=set(StripBase.model_fields) - {"ledger_on", "phase", "amount"}
+    )
 
 
 class _OnLedger(Intent):

@@ -28,7 +28,7 @@ __all__ = [
     "UnpairTrack",
 ]
 
-_BY_OTHER_INTENTS = {"kind", "id", "ledger", "ledger_on", "phase", "keepers", "pins", "dismissed", "sends"}
+_BY_OTHER_INTENTS = {"kind", "id", "ledger", "ledger_on", "phase", "amount", "keepers", "pins", "dismissed", "sends"}
 
 if TYPE_CHECKING:
 
