@@ -130,7 +130,8 @@ export const api = {
   deleteSession: (id: string) => call<Freed>('DELETE', `/sessions/${id}`),
   deleteAudio: (id: string, audioId: string) => call<Freed>('DELETE', `/sessions/${id}/audio/${audioId}`),
   deleteHandOver: (id: string) => call<Freed>('DELETE', `/handovers/${id}`),
-  response: (moves: Move[], sample_rate_hz: number) => call<Responses>('POST', '/response', { moves, sample_rate_hz }),
+  response: (moves: Move[], sample_rate_hz: number, amount: number) =>
+    call<Responses>('POST', '/response', { moves, sample_rate_hz, amount }),
   listening: (id: string) => call<ListenedTo>('GET', `/sessions/${id}/listening`),
   handovers: (id: string) => call<HandOver[]>('GET', `/sessions/${id}/handovers`),
   handOver: (id: string, request: HandOverRequest) => call<HandOver>('POST', `/sessions/${id}/handovers`, request),

@@ -64,9 +64,11 @@ export function makeBench(session: SessionStore, play: Play) {
     'response',
     () => {
       const track = chosen.value
-      return track && { moves: track.ledger_on ? track.ledger.map((one) => one.move) : [], rate: play.rate.value }
+      if (!track) return null
+      const amount = track.ledger_on ? (track.amount ?? 100) : 0
+      return { moves: track.ledger.map((one) => one.move), rate: play.rate.value, amount }
     },
-    ({ moves, rate }) => api.response(moves, rate),
+    ({ moves, rate, amount }) => api.response(moves, rate, amount),
     () => chosen.value?.id,
   ).answer
 
@@ -117,6 +119,12 @@ export function makeBench(session: SessionStore, play: Play) {
     const track = chosen.value
     const indices = track?.phase === 'linear' ? (response.value?.without_linear_phase ?? []) : []
     return new Set(indices.map((index) => track?.ledger[index]?.id ?? ''))
+  })
+
+  /** Moves that the amount would take further than their kind goes. */
+  const heldAtLimit = computed<ReadonlySet<string>>(() => {
+    const held = response.value?.held_at_limit ?? []
+    return new Set(held.map((index) => chosen.value?.ledger[index]?.id ?? ''))
   })
 
   /** By how much the chosen track's own spectrum stands out at a frequency, or just beside it. */
@@ -260,6 +268,7 @@ export function makeBench(session: SessionStore, play: Play) {
     spectrum,
     excessAt,
     response,
+    heldAtLimit,
     shownResponse,
     fullResponse,
     gainsNow,

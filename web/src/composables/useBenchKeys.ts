@@ -4,6 +4,7 @@ import { isTyping } from '../lib/keys'
 import { useBench, useEdits, useHunt, usePlay } from './work'
 
 const MIN_LOOP_S = 0.2
+const AMOUNT_STEP = 5 // per cent
 
 export function useBenchKeys() {
   const play = usePlay()
@@ -29,6 +30,8 @@ export function useBenchKeys() {
     c: () => bench.shownHz.value !== null && edits.addBell(bench.shownHz.value),
     b: () => (play.ledgerHeard.value = !play.ledgerHeard.value),
     o: () => (play.offcuts.value = true),
+    ',': () => void edits.setAmount((edits.amount.value ?? 100) - AMOUNT_STEP),
+    '.': () => void edits.setAmount((edits.amount.value ?? 100) + AMOUNT_STEP),
     l: () => bench.setProbe(bench.pointerHz.value ?? 440),
     '[': () =>
       bench.setLoop({

@@ -8,6 +8,8 @@ import type { Bench } from './useBench'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
 
+const MOST_AMOUNT = 150 // per cent
+const withinAmount = (amount: number) => Math.min(Math.max(Math.round(amount), 0), MOST_AMOUNT)
 const SPOT_S = 0.8 // either side of a spot that is looked at
 
 export type Edits = ReturnType<typeof makeEdits>
@@ -147,6 +149,11 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
   const setPhase = (phase: 'minimum' | 'linear') =>
     onStrip(`${phase === 'linear' ? 'Linear' : 'Minimum'} phase`, (strip) => [intents.setLedger(strip, { phase })])
 
+  /** All moves nearer to nothing, or further: by how much, in per cent. */
+  const amount = computed(() => chosen.value?.amount ?? 100)
+  const setAmount = (amount: number) =>
+    onStrip(`Amount ${Math.round(amount)} %`, (strip) => [intents.setLedger(strip, { amount: withinAmount(amount) })])
+
   const toggleLedger = () =>
     onStrip(chosen.value?.ledger_on ? 'All moves off' : 'All moves on', (strip) => [
       intents.setLedger(strip, { ledger_on: !strip.ledger_on }),
@@ -192,6 +199,8 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
     removeMove,
     duplicateMove,
     setPhase,
+    amount,
+    setAmount,
     toggleLedger,
     pickedIds,
     pick,

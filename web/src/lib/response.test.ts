@@ -7,6 +7,7 @@ const known: Responses = {
   steady_db: [-1, 0, 0, 0],
   moving: [{ index: 1, full_db: [0, -6, -12, 0], extent_db: -12 }],
   without_linear_phase: [],
+  held_at_limit: [],
 }
 const ledger = [{ id: 'still' }, { id: 'moves' }, { id: 'shaves' }] as unknown as LedgerEntry[]
 

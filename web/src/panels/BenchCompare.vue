@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** Compare the track on the bench with what it was; choose what holding on the spectrum does. */
 import { computed } from 'vue'
+import FigureInput from '../components/FigureInput.vue'
 import HoldButton from '../components/HoldButton.vue'
 import { useBench, useEdits, usePlay, useSession } from '../composables/work'
 import { formatDb } from '../lib/figures'
@@ -8,13 +9,16 @@ import { formatDb } from '../lib/figures'
 const { chosen } = useSession()
 const { ledgerHeard, matched, matchDb, offcuts, match, alone } = usePlay()
 const { probeKind, zoom, showAll } = useBench()
-const { toggleLedger } = useEdits()
+const { toggleLedger, amount, setAmount } = useEdits()
 const matchTold = computed(() => {
   if (!matched.value) return 'off'
   if (!match.value) return 'measuring'
   if (match.value.before.loudness_lufs == null) return 'nothing to match'
   return formatDb(matchDb.value)
 })
+const AMOUNT =
+  'All moves nearer to nothing, or further: back off until it is too little, forward until it is too much ' +
+  '(the keys comma and full stop)'
 const PROBES = [
   ['lift', 'Hold on the spectrum to lift what is under the pointer'],
   ['dip', 'Hold to take it away: what you miss then, keep with P'],
@@ -59,6 +63,26 @@ const PROBES = [
         @click="toggleLedger">
         all off
       </button>
+      <label class="amount" :title="AMOUNT"
+        >amount
+        <input
+          type="range"
+          min="0"
+          max="150"
+          step="1"
+          data-test="amount"
+          :value="amount"
+          :disabled="!chosen?.ledger.length"
+          @change="setAmount(Number(($event.target as HTMLInputElement).value))" />
+        <FigureInput
+          bare
+          label="Amount of all moves"
+          unit="%"
+          :value="amount"
+          :minimum="0"
+          :maximum="150"
+          @commit="setAmount($event ?? 100)" />
+      </label>
       <label class="match"
         ><input v-model="matched" type="checkbox" /> level-matched
         <span class="figures" data-test="match">{{ matchTold }}</span></label
@@ -108,6 +132,15 @@ const PROBES = [
 }
 .pair button + button {
   margin-left: -1px;
+}
+.amount {
+  display: flex;
+  gap: 4px;
+  align-items: center;
+}
+.amount input[type='range'] {
+  width: 62px;
+  accent-color: var(--green);
 }
 .match {
   display: flex;

@@ -13,7 +13,7 @@ import { inKeeper, keyOf, kindOf, numberOf, placeHz, withMeaning } from '../lib/
 const props = defineProps<{ entry: LedgerEntry }>()
 const { chosen } = useSession()
 const { sliceEntryId } = usePlay()
-const { entryId, kinds, listenable, sections, loop, gainsNow, notInLinearPhase } = useBench()
+const { entryId, kinds, listenable, sections, loop, gainsNow, notInLinearPhase, heldAtLimit } = useBench()
 const edits = useEdits()
 const { cure, loss } = useHunt()
 const pressure = usePressure()
@@ -108,6 +108,7 @@ function copyTo(event: Event) {
         {{ Math.round(100 * loss.region_lost) }} % of this region's own loudness is gone
       </p>
       <p v-if="inKeeper(kinds, entry.move, chosen?.keepers ?? [])" class="flag">stands in a region that you keep</p>
+      <p v-if="heldAtLimit.has(entry.id)" class="flag">held at its limit: the amount would take it further</p>
       <p
         v-if="notInLinearPhase.has(entry.id)"
         class="flag slate"

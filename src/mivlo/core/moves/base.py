@@ -94,7 +94,7 @@ class BaseMove(BaseModel, ABC):
 
     def at_amount(self, amount: float) -> Self:
         """Return the move as it is where its strip has an amount (1: as it stands); at its limits it is held."""
-        if amount == 1.0:
+        if amount in (0.0, 1.0):  # at 0 the whole ledger is off, and glides from where it stood
             return self
         scaled = {name: self._limited(name, getattr(self, name) * amount) for name in self.scaled}
         return self.model_copy(update=scaled)

@@ -127,7 +127,7 @@ class DynamicMove(BaseMove, Placed, FollowsLevel, Sliced, Listens):
     def _full_db(self) -> float:
         """Return the gain of the two between which it moves that is further from 0 dB."""
         full_db = max(self.rest_db, self.rest_db + self.depth_db, key=abs)
-        return full_db if abs(full_db) >= LEAST_FULL_DB else LEAST_FULL_DB
+        return full_db if abs(full_db) >= LEAST_FULL_DB else float(np.copysign(LEAST_FULL_DB, full_db))
 
     def shape(self, sample_rate_hz: float) -> Blend | GainTable:
         """Return what the stage runs."""

@@ -160,6 +160,8 @@ class _Blender:
     def retune(self, blend: Blend) -> None:
         self._chain.set_sections(_keyed(blend))
         self._full[3] = _added(blend.full_db)
+        if self._full[2] * self._full[3] < 0.0:  # from a dip to a lift: on the way lies 0 dB, a part of nothing
+            self._full[:3] = self._full[3]
 
     def take_in(self, lanes: Array) -> tuple[Array, Array]:
         """Return what the detector hears: a minuend and a subtrahend."""
