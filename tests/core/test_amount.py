@@ -84,13 +84,17 @@ def test_beyond_a_limit_it_is_held_and_told():
     assert (row["gain_db"], row["on"]) == ("-3.00", "yes")
 
 
-def test_it_glides_without_a_click():
+@pytest.mark.parametrize(
+    "moves",
+    [
+        (Bell(hz=440, gain_db=-12, q=1), Compressor(threshold_db=-40), Warmth(hz=500), Room(), Drive(drive_db=3)),
+        # What looks ahead must begin to glide when the sound is heard, not when it hears of it.
+        (DynamicBell(hz=500, threshold_db=-60, depth_db=-9, lookahead_ms=50),),
+        (Compressor(threshold_db=-40, makeup_db=6, lookahead_ms=20),),
+    ],
+)
+def test_it_glides_without_a_click(moves):
     tone = ArraySource(0.3 * np.sin(2 * np.pi * 440 * np.arange(3 * RATE) / RATE)[None])
-    # Those that look ahead must begin to glide when it is heard, not when they hear of it.
-    moves = (
-        Bell(hz=440, gain_db=-12, q=1), DynamicBell(hz=500, threshold_db=-60, depth_db=-9, lookahead_ms=50),
-        Compressor(threshold_db=-40, makeup_db=6, lookahead_ms=20), Warmth(hz=500), Room(), Drive(drive_db=3),
-    )  # fmt: skip
 
     def mix(amount: float) -> Mix:
         return Mix(tracks=(strip("t", *moves, amount=amount),))

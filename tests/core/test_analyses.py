@@ -34,8 +34,9 @@ MORE: dict[str, dict[str, Any]] = {
 def session(**of_kick: Any) -> RecordedSession:
     cut = {"id": "cut", "move": {"kind": "bell", "hz": 1_000.0, "gain_db": -6.0, "q": 8.0}, "evidence": EVIDENCE}
     plain = {"id": "plain", "move": {"kind": "bell", "hz": 300.0, "gain_db": -3.0}}
+    later = {"id": "later", "move": {"kind": "compressor", "threshold_db": -40.0, "stand_in": True}}
     kick = {"id": "kick", "name": "Kick", "role": "kick", "audio_id": "0" * 32, "start_frame": 12_000,
-            "ledger": [cut, plain]} | of_kick  # fmt: skip
+            "ledger": [cut, plain, later]} | of_kick  # fmt: skip
     organ = {"id": "organ", "name": "Organ", "role": "keys", "audio_id": "1" * 32, "group_id": "band"}
     facts = {"original_name": "x.wav", "format": "WAV", "subtype": "PCM_24", "original_rate_hz": RATE}
     audio = {
@@ -99,6 +100,10 @@ def test_what_is_asked_is_computed_from_figures_alone_kept_as_json_and_shown(kep
     analysis, now = ANALYSES[name], session()
     if name in ("cure", "loss") and strip_id != "kick":
         with pytest.raises(NotFoundError, match="not in this ledger"):
+            analysis.question(now, asked_of(name, strip_id), lambda _: None)
+        return
+    if name == "pressure" and strip_id != "kick":
+        with pytest.raises(NotFoundError, match="let stand-ins be drafted"):
             analysis.question(now, asked_of(name, strip_id), lambda _: None)
         return
     asked = asked_of(name, strip_id)

@@ -78,7 +78,7 @@ class Lower(BaseMove):
     kind: Literal["lower"] = "lower"
     amount_db: float = Field(default=-6.0, title="Amount")
 
-    def stage(self, key, *, on, keepers, sample_rate_hz):
+    def stage(self, key, *, on, keepers, sample_rate_hz, share=1.0):
         return LowerSpec(key, self.amount_db if on else 0.0)
 
 

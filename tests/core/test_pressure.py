@@ -4,13 +4,15 @@ import numpy as np
 import pytest
 from scipy.signal import lfilter
 
+from mivlo.core.analyses.base import Need
+from mivlo.core.analyses.registry import ANALYSES
 from mivlo.core.engine.mix import mix_of_session
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.finder.coming_back import back_db, comes_back, loudness_change_db, moments_of
 from mivlo.core.kernels import SUBSTEP_FRAMES
 from mivlo.core.loudness import integrated_loudness
-from mivlo.core.model import Evidence, Group, LedgerEntry, Session, Track
+from mivlo.core.model import Evidence, Group, LedgerEntry, RecordedSession, Session, Track
 from mivlo.core.model.intents import apply_all
 from mivlo.core.model.intents.stand_ins import DraftStandIns, RemoveStandIns
 from mivlo.core.moves.base import slice_bell
@@ -20,6 +22,7 @@ from mivlo.core.processors.stage import Context
 
 from .phrases import RATE
 from .planted import played, run, through
+from .test_analyses import Kept
 
 LATER = Compressor(threshold_db=-34, ratio=6, attack_ms=4, release_ms=90, knee_db=4, makeup_db=9)
 
@@ -51,6 +54,49 @@ def test_what_comes_back_is_what_the_gain_of_the_compressor_says():
         expected = 10 * np.log10(np.sum((band * gain**2)[inside]) / np.sum(band[inside])) - louder_db
         errors.append(abs(told - expected))
     assert np.mean(np.array(errors) <= 0.5) >= 0.9
+
+
+def struck(seconds: int = 8) -> np.ndarray:
+    """Return strokes of broad noise, each with a ring of 431 Hz far below it that outlasts it."""
+    random, n = np.random.default_rng(4), seconds * RATE
+    x, t = np.zeros(n), np.arange(n) / RATE
+    for start in range(0, n, RATE // 2):
+        x[start : start + 1_920] += 0.4 * random.standard_normal(1_920) * np.hanning(1_920)
+        after = t[start:] - t[start]
+        x[start:] += 0.02 * np.exp(-6.9 * after / 1.4) * np.sin(2 * np.pi * 431.0 * after)
+    return x[None]
+
+
+def test_a_drums_ring_that_a_compressor_brings_back_is_held_down_by_the_cut_that_is_proposed(tmp_path):
+    class KeptDrum(Kept):
+        def open(self, audio_id: str):
+            return ArraySource(struck()) if audio_id == "0" * 32 else self.rendered(audio_id)
+
+    def under_pressure(gain_db: float):
+        evidence = {"kind": "ring", "hz": 431.0, "q": 20.0, "excess_db": 20.0, "start_s": 0.0, "end_s": 8.0}
+        cut = {"id": "cut", "move": {"kind": "bell", "hz": 431.0, "gain_db": gain_db, "q": 12.0}, "evidence": evidence}
+        later = {"kind": "compressor", "threshold_db": -44.0, "ratio": 8.0, "attack_ms": 2.0, "release_ms": 40.0}
+        drum = {"id": "d", "audio_id": "0" * 32, "role": "snare",
+                "ledger": [cut, {"id": "later", "move": later | {"stand_in": True}}]}  # fmt: skip
+        facts = {"original_name": "x.wav", "format": "WAV", "subtype": "PCM_24", "original_rate_hz": RATE}
+        lengths = {"n_frames": 8 * RATE, "original_frames": 8 * RATE}
+        audio = {"0" * 32: {"id": "0" * 32, "n_channels": 1, **lengths, **facts}}
+        now = RecordedSession.model_validate({"id": "s", "sample_rate_hz": RATE, "tracks": [drum], "audio": audio})
+        analysis, asked = ANALYSES["pressure"], ANALYSES["pressure"].asked(strip_id="d")
+        need = Need(analysis, analysis.question(now, asked, lambda _: None))
+        kept.computed(need)
+        shown = analysis.show(now, asked, need.params, kept.result(need))
+        return next(row for row in shown.rows if row.entry_id == "cut")
+
+    kept = KeptDrum(tmp_path)
+    row = under_pressure(-14.0)
+    assert row.comes_back
+    assert "comes back by" in row.says
+    assert row.deeper is not None
+    assert row.deeper.gain_db == pytest.approx(-14.0 - row.deeper_by_db)
+    held = under_pressure(row.deeper.gain_db)
+    assert not held.comes_back
+    assert held.excess_db < row.excess_db
 
 
 def test_it_comes_back_only_where_it_comes_up_and_stands_out():

@@ -18,7 +18,7 @@ from mivlo.core.processors.stage import Context
 
 from .planted import run
 
-BARE = {"wet_db": 0.0, "predelay_ms": 0.0, "low_cut_hz": None, "damping_hz": None, "placing": "alone"}
+BARE = {"wet_db": 0.0, "predelay_ms": 0.0, "low_cut_hz": None, "damping_hz": None, "keeps_sound": False}
 
 
 def answer(move: Room, seconds: float, *, n_channels: int = 2, rate: int = 48_000) -> np.ndarray:
@@ -75,7 +75,7 @@ def test_a_burst_of_noise_rings_at_no_frequency(decay_s_):
     x = np.zeros((1, n))
     for start in range(0, n - 9_600, 48_000):
         x[0, start : start + 9_600] = 0.2 * random.standard_normal(9_600)
-    y = run(x, Room(decay_s=decay_s_, wet_db=0.0, placing="alone"))
+    y = run(x, Room(decay_s=decay_s_, wet_db=0.0, keeps_sound=False))
     found = find(ArraySource(y), start=0, end=n, sample_rate_hz=48_000).suspects
     assert [one for one in found if one.confidence > 0.5] == []
 
@@ -94,7 +94,7 @@ def test_it_leaves_the_sound_as_it_is_and_begins_after_its_delay():
 
 def test_tracks_are_sent_to_a_room_that_stands_alone():
     x = ArraySource(0.1 * np.random.default_rng(1).standard_normal((1, 96_000)))
-    room = Group(id="r", ledger=(LedgerEntry(id="m", move=Room(predelay_ms=0.0, placing="alone")),))
+    room = Group(id="r", ledger=(LedgerEntry(id="m", move=Room(predelay_ms=0.0, keeps_sound=False)),))
     track = Track(id="t", audio_id="a", sends=(Send(to_id="r", level_db=-6.0),))
 
     def heard(mix: Mix) -> np.ndarray:

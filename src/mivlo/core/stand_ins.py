@@ -53,7 +53,7 @@ def send_db_for(track: Track) -> float | None:
 
 def room_group(group_id: str, new_id: Callable[[str], str]) -> Group:
     """Return the one group that stands for the room; raises nothing. Source: ours."""
-    move = _started("room", "plate", placing="alone", wet_db=0.0)
+    move = _started("room", "plate", keeps_sound=False, wet_db=0.0)
     return Group(
         id=group_id, name=ROOM_NAME, stand_in=True, ledger=(LedgerEntry(id=new_id("room"), move=move, reason=REASON),)
     )

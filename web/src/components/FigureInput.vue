@@ -11,6 +11,8 @@ const props = defineProps<{
   maximum: number
   bare?: boolean
   optional?: boolean
+  /** What it stands for where it is left out. */
+  empty?: string
 }>()
 const emit = defineEmits<{ commit: [value: number | null] }>()
 const EXAMPLES: Record<string, string> = {
@@ -64,7 +66,7 @@ function step(direction: 1 | -1, event: KeyboardEvent) {
       class="figures"
       :aria-label="label"
       :aria-invalid="!!wrong"
-      :placeholder="optional ? 'own band' : ''"
+      :placeholder="optional ? empty : ''"
       spellcheck="false"
       @change="take"
       @keydown.enter="take"

@@ -55,7 +55,6 @@ const WORDS: Record<string, string> = {
   peak: 'peak',
   'in-line': 'in place of the sound',
   beside: 'beside the sound',
-  alone: 'alone, for sends',
 }
 
 const HARDLY_S = 0.01
@@ -240,6 +239,7 @@ const toggleMember = (figure: Figure, n: number) =>
         :unit="figure.unit"
         :value="(values[figure.name] as number | null) ?? null"
         :optional="figure.optional"
+        :empty="figure.empty"
         :minimum="figure.minimum ?? -Infinity"
         :maximum="figure.maximum ?? Infinity"
         :title="figure.help"

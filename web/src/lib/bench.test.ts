@@ -172,6 +172,7 @@ describe('moves', () => {
     maximum: null,
     choices: [],
     optional: false,
+    empty: '',
     start,
     group: 'main',
     when,

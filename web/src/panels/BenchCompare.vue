@@ -63,31 +63,31 @@ const PROBES = [
         @click="toggleLedger">
         all off
       </button>
-      <label class="amount" :title="AMOUNT"
-        >amount
-        <input
-          type="range"
-          min="0"
-          max="150"
-          step="1"
-          data-test="amount"
-          :value="amount"
-          :disabled="!chosen?.ledger.length"
-          @change="setAmount(Number(($event.target as HTMLInputElement).value))" />
-        <FigureInput
-          bare
-          label="Amount of all moves"
-          unit="%"
-          :value="amount"
-          :minimum="0"
-          :maximum="150"
-          @commit="setAmount($event ?? 100)" />
-      </label>
       <label class="match"
         ><input v-model="matched" type="checkbox" /> level-matched
         <span class="figures" data-test="match">{{ matchTold }}</span></label
       >
     </div>
+    <label class="amount" :title="AMOUNT"
+      >amount
+      <input
+        type="range"
+        min="0"
+        max="150"
+        step="1"
+        data-test="amount"
+        :value="amount"
+        :disabled="!chosen?.ledger.length"
+        @change="setAmount(Number(($event.target as HTMLInputElement).value))" />
+      <FigureInput
+        bare
+        label="Amount of all moves"
+        unit="%"
+        :value="amount"
+        :minimum="0"
+        :maximum="150"
+        @commit="setAmount($event ?? 100)" />
+    </label>
     <p class="soft keys">
       {{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves. Hold on the spectrum (or
       L):
@@ -135,11 +135,13 @@ const PROBES = [
 }
 .amount {
   display: flex;
-  gap: 4px;
+  gap: 8px;
   align-items: center;
+  font-size: 13px;
+  height: 22px;
 }
 .amount input[type='range'] {
-  width: 62px;
+  width: 180px;
   accent-color: var(--green);
 }
 .match {

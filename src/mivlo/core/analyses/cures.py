@@ -58,6 +58,7 @@ class Cures(Analysis[AskedMove, CureIn, Cure]):
     """A suspect measured again on the sound behind the whole ledger."""
 
     name = "cure"
+    version = 2
     asked, params, result, shown = AskedMove, CureIn, Cure, CureView
 
     def question(self, session: RecordedSession, asked: AskedMove, known: Known) -> CureIn:

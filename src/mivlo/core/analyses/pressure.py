@@ -120,7 +120,7 @@ class Pressures(Analysis[OfStrip, PressureIn, Pressure]):
         faults: list[tuple[LedgerEntry | None, Evidence, float]] = []
         for one, cure in zip(params.entries, params.cures, strict=True):
             assert one.evidence is not None
-            faults.append((one, one.evidence, work.result(Need(_CURES, cure)).excess_after_db))
+            faults.append((one, one.evidence, work.result(Need(_CURES, cure)).left_db))
         faults += [(None, evidence, evidence.excess_db) for evidence in _unanswered(findings, params)]
         told = []
         for index, (entry, evidence, excess_db) in enumerate(faults):
@@ -207,9 +207,9 @@ def _held_down(
             sample_rate_hz=rate,
         )  # fmt: skip
         back = back_db(off, on, evidence, moments, louder_db=louder_db, offset=0, sample_rate_hz=rate)
-        if not comes_back(back, cure.excess_after_db):
+        if not comes_back(back, cure.left_db):
             return move
-        more_db += max(min(cure.excess_after_db + back - LEFT_FROM_DB, 6.0), 0.5)
+        more_db += max(min(cure.left_db + back - LEFT_FROM_DB, 6.0), 0.5)
     return move
 
 

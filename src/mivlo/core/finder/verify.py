@@ -32,7 +32,10 @@ OVER_CUT = 0.35  # of the region's own loudness
 
 @dataclass(frozen=True, slots=True)
 class Cure:
-    """Before and after; `region_lost` is the part, 0 to 1, of the track's own loudness around it that is gone."""
+    """Before and after; `region_lost` is the part, 0 to 1, of the track's own loudness around it that is gone.
+
+    `left_db` is the excess after, below 0 where more was taken than stood out.
+    """
 
     excess_before_db: float
     excess_after_db: float
@@ -40,6 +43,7 @@ class Cure:
     ring_after_s: float | None
     region_lost: float
     verdict: Verdict
+    left_db: float
 
     @property
     def over_cut(self) -> bool:
@@ -108,9 +112,11 @@ def measure_again(
     # did.
     taken_db = bell_gain_db(np.mean(levels[0] - levels[1], axis=0), hz, fit, WIDE if wide else LINE)
     excess = [max(fit.gain_db, 0.0), max(fit.gain_db - taken_db, 0.0)]
+    left_db = fit.gain_db - taken_db
     lost = _lost(levels[0] - bell_curve(replace(fit, gain_db=excess[0]), hz, len(maps[0].hz)), levels[1], band)
     if kind == "hum":
         excess = [hum.excess_db(maps[0], one, hz) for one in maps]
+        left_db = excess[1]
     rings: list[float | None] = [None, None]
     around: list[float] = []
     if not wide and kind != "hum":
@@ -118,7 +124,7 @@ def measure_again(
         rings = [_ring(source, hz, width_q, where, sample_rate_hz) for source in (before, after)]
         beside = [_ring(after, hz * ratio, width_q, where, sample_rate_hz) for ratio in (0.84, 1.19)]
         around = [ring for ring in beside if ring is not None]
-    return Cure(excess[0], excess[1], rings[0], rings[1], lost, _verdict(excess, rings, around))
+    return Cure(excess[0], excess[1], rings[0], rings[1], lost, _verdict(excess, rings, around), left_db)
 
 
 def _bursts_again(
@@ -139,7 +145,7 @@ def _bursts_again(
         _lost(maps[0].levels_db[elsewhere], maps[1].levels_db[elsewhere], _band(maps[0], hz)) if len(elsewhere) else 0.0
     )
     better: Verdict = "better" if over[0] - over[1] >= BETTER_DB else "not yet"
-    return Cure(over[0], over[1], None, None, lost, "cured" if left <= FEW_LEFT else better)
+    return Cure(over[0], over[1], None, None, lost, "cured" if left <= FEW_LEFT else better, over[1])
 
 
 def _both(before: Source, after: Source, start: int, end: int, sample_rate_hz: float) -> list[LevelMap]:

@@ -30,11 +30,11 @@ class Compressor(BaseMove, Listens):
     starts: ClassVar[tuple[Start, ...]] = (
         Start("gentle", "strings and plucks", {
             "threshold_db": -26.0, "ratio": 2.0, "knee_db": 8.0, "attack_ms": 25.0, "release_ms": 180.0,
-            "range_db": 8.0, "makeup_db": 3.0,
+            "range_db": 8.0, "makeup_db": 3.0, "placing": "in-line",
         }),
         Start("firm", "a voice that is to stay in front", {
             "threshold_db": -30.0, "ratio": 4.0, "knee_db": 6.0, "attack_ms": 6.0, "release_ms": 90.0,
-            "range_db": 14.0, "makeup_db": 6.0, "key_low_cut_hz": 100.0,
+            "range_db": 14.0, "makeup_db": 6.0, "key_low_cut_hz": 100.0, "placing": "in-line",
         }),
         Start("crushed beside", "a flattened copy, its harsh band held back", {
             "threshold_db": -42.0, "ratio": 20.0, "knee_db": 4.0, "attack_ms": 1.0, "release_ms": 120.0,
@@ -54,13 +54,13 @@ class Compressor(BaseMove, Listens):
         default="in-line", title="Stands",
         description="in-line: in place of the sound; beside: a copy treated so is added to the sound",
     )  # fmt: skip
-    beside_db: float = level_db("Copy's level", -60.0, 12.0, default=-6.0, when=BESIDE)
+    beside_db: float = level_db("Copy at", -60.0, 12.0, default=-6.0, when=BESIDE)
     beside_low_hz: Hz | None = Field(
-        default=None, title="Copy from", json_schema_extra={"unit": "Hz", "when": BESIDE},
+        default=None, title="Copy from", json_schema_extra={"unit": "Hz", "when": BESIDE, "empty": "all lows"},
         description="below it the copy is left out, 12 dB an octave; empty: down to the lowest",
     )  # fmt: skip
     beside_high_hz: Hz | None = Field(
-        default=None, title="Copy to", json_schema_extra={"unit": "Hz", "when": BESIDE},
+        default=None, title="Copy to", json_schema_extra={"unit": "Hz", "when": BESIDE, "empty": "all highs"},
         description="above it the copy is left out, 12 dB an octave; empty: up to the highest",
     )  # fmt: skip
     knee_db: float = level_db("Knee", 0.0, 24.0, default=6.0, group="more")
@@ -77,7 +77,7 @@ class Compressor(BaseMove, Listens):
         description="id of a track or group, heard before its own moves; empty: itself",
     )  # fmt: skip
     key_low_cut_hz: Hz | None = Field(
-        default=None, title="Listens from", json_schema_extra={"unit": "Hz", "group": "more"},
+        default=None, title="Listens from", json_schema_extra={"unit": "Hz", "group": "more", "empty": "all lows"},
         description="lows below it do not count in the level, 12 dB an octave; empty: all count",
     )  # fmt: skip
 

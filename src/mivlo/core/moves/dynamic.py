@@ -65,7 +65,7 @@ class DynamicMove(BaseMove, Placed, FollowsLevel, Sliced, Listens):
         description="whether the other track's fader counts in what is heard",
     )  # fmt: skip
     key_hz: Hz | None = Field(
-        default=None, title="Listens at", json_schema_extra={"unit": "Hz", "group": "key"},
+        default=None, title="Listens at", json_schema_extra={"unit": "Hz", "group": "key", "empty": "own band"},
         description="centre of the band that it listens to; left out: the band that it acts on",
     )  # fmt: skip
     key_q: float = Field(

@@ -30,6 +30,7 @@ class Figure(BaseModel):
     maximum: float | None
     choices: list[str | float]
     optional: bool
+    empty: str  # what a figure that is left out stands for
     start: JsonValue
     group: Literal["main", "more", "key"]
     when: str  # "name" of a figure that must be set, "name=value" or "name!=value"; empty: always shown
@@ -100,6 +101,7 @@ def _figure(name: str, field: dict[str, Any]) -> Figure:
         maximum=shape.get("maximum"),
         choices=choices,
         optional="anyOf" in field,
+        empty=field.get("empty", "off" if "anyOf" in field else ""),
         start=field.get("default"),
         group=field.get("group", "main"),
         when=field.get("when", ""),

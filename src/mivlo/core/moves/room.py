@@ -34,9 +34,9 @@ class Room(BaseMove):
         default=1.2, ge=0.3, le=8.0, title="Decay", json_schema_extra={"unit": "s", "means": "decay"},
         description="until it has fallen by 60 dB, in the middle of the axis, damping off",
     )  # fmt: skip
-    wet_db: float = level_db("Room's level", -60.0, 12.0, default=-14.0)
+    wet_db: float = level_db("Level", -60.0, 12.0, default=-14.0)
     predelay_ms: float = Field(
-        default=10.0, ge=0.0, le=MOST_PREDELAY_MS, title="Begins after",
+        default=10.0, ge=0.0, le=MOST_PREDELAY_MS, title="Delay",
         json_schema_extra={"unit": "ms", "means": "delay"},
     )  # fmt: skip
     low_cut_hz: Hz | None = Field(
@@ -50,9 +50,9 @@ class Room(BaseMove):
     width: float = Field(
         default=100.0, ge=0.0, le=100.0, title="Width", json_schema_extra={"unit": "%", "group": "more"}
     )
-    placing: Literal["beside", "alone"] = Field(
-        default="beside", title="Stands", json_schema_extra={"group": "more"},
-        description="beside: added to the sound; alone: nothing of the sound itself is left, for a group of sends",
+    keeps_sound: bool = Field(
+        default=True, title="the sound itself stays", json_schema_extra={"group": "more"},
+        description="off: only the room is left, for a group that tracks are sent to",
     )  # fmt: skip
 
     @property
@@ -70,7 +70,7 @@ class Room(BaseMove):
         self.check_rate(sample_rate_hz)
         figures = RoomFigures(
             decay_s=self.decay_s, predelay_ms=self.predelay_ms, low_cut_hz=self.low_cut_hz, damping_hz=self.damping_hz,
-            wet_db=self.wet_db, width=self.width / 100.0, only=self.placing == "alone", on=on, channel=self.channel,
+            wet_db=self.wet_db, width=self.width / 100.0, only=not self.keeps_sound, on=on, channel=self.channel,
             share=share,
         )  # fmt: skip
         return RoomSpec(key, figures, sample_rate_hz)
