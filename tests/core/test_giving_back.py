@@ -6,13 +6,17 @@ Alias: of a sine, nothing between 20 Hz and 20 kHz that is no harmonic of it; de
 import numpy as np
 import pytest
 
+from mivlo.core.give_back import give_back
 from mivlo.core.moves.air import Air
+from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.drive import Drive
+from mivlo.core.moves.high_shelf import HighShelf
+from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.moves.trim import Trim
 from mivlo.core.moves.warmth import Warmth
 from mivlo.core.processors.stage import Context
 
-from .planted import run
+from .planted import FREQS_HZ, levels_db, played, run
 
 RATES = (44_100, 48_000, 96_000)
 LONG = 1 << 16
@@ -98,3 +102,26 @@ def test_what_is_added_lies_on_its_own_side(move):
     at = np.fft.rfftfreq(len(added), 1 / 48_000)
     inside = (at > 60) & (at < 1_500) if isinstance(move, Warmth) else at > 3_500
     assert power[inside].sum() > 0.95 * power.sum()
+
+
+@pytest.mark.parametrize("share", [0.3, 0.5])
+def test_what_cuts_took_comes_back_by_the_share_and_outside_of_the_cuts(share):
+    x, fault = played(25), Bell(hz=2_200, gain_db=-9, q=12)
+    cuts = (LowCut(hz=260, slope_db_per_octave=24), HighShelf(hz=4_500, gain_db=-7), fault)
+    told = give_back(x, lambda moves: run(x, *moves, *cuts), share=share, cured_hz=(fault.hz,), sample_rate_hz=48_000)
+    assert {move.kind for move in told.moves} == {"warmth", "air"}
+    assert told.left_low == pytest.approx((1 - share) * told.lost_low, abs=0.03)
+    assert told.left_high == pytest.approx((1 - share) * told.lost_high, abs=0.03)
+    assert told.inside_cuts < 0.25
+    nothing = give_back(x, lambda moves: run(x, *moves), share=share, cured_hz=(), sample_rate_hz=48_000)
+    assert nothing.moves == ()
+
+
+def test_a_cured_fault_stays_where_it_is_also_where_less_is_given_back_for_it():
+    x = played(25)
+    cuts = (LowCut(hz=260, slope_db_per_octave=24), Bell(hz=700, gain_db=-9, q=12))
+    told = give_back(x, lambda moves: run(x, *moves, *cuts), share=0.5, cured_hz=(700.0,), sample_rate_hz=48_000)
+    near = np.abs(np.log2(FREQS_HZ / 700.0)) < 1 / 24
+    change = (levels_db(run(x, *told.moves, *cuts)) - levels_db(run(x, *cuts)))[:, near]
+    assert np.mean(change) < 1.5
+    assert told.left_low > 0.6 * told.lost_low

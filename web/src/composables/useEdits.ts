@@ -10,6 +10,7 @@ import type { SessionStore } from './useSession'
 
 const MOST_AMOUNT = 150 // per cent
 const withinAmount = (amount: number) => Math.min(Math.max(Math.round(amount), 0), MOST_AMOUNT)
+const GIVING = 'measuring what is gone …'
 const SPOT_S = 0.8 // either side of a spot that is looked at
 
 export type Edits = ReturnType<typeof makeEdits>
@@ -154,6 +155,35 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
   const setAmount = (amount: number) =>
     onStrip(`Amount ${Math.round(amount)} %`, (strip) => [intents.setLedger(strip, { amount: withinAmount(amount) })])
 
+  const givingBack = ref('')
+  /** Draft the harmonics that bring half of it back, measured: at the head, where they hear what is cut behind them. */
+  async function giveBack(share = 50) {
+    const strip = chosen.value
+    if (!strip || givingBack.value === GIVING) return
+    givingBack.value = GIVING
+    try {
+      const told = await session.analyse('give-back', { strip_id: strip.id, share })
+      const percent = (part: number) => `${Math.round(100 * part)} %`
+      const lows = `lows ${percent(told.lost_low)} gone, now ${percent(told.left_low)}`
+      const highs = `highs ${percent(told.lost_high)} gone, now ${percent(told.left_high)}`
+      givingBack.value = told.moves.length
+        ? `${lows}; ${highs}`
+        : 'the cuts took nothing that could be given back without bringing a fault with it'
+      if (told.moves.length && chosen.value?.id === strip.id)
+        await onStrip('Give back what the cuts took', (now) =>
+          [...told.moves]
+            .reverse()
+            .map((move) => intents.addMove(now, entryOf(move, `${lows}; ${highs}`), { head: true })),
+        )
+    } catch (error) {
+      givingBack.value = error instanceof Error ? error.message : String(error)
+    }
+  }
+  watch(
+    () => chosen.value?.id,
+    () => (givingBack.value = ''),
+  )
+
   const toggleLedger = () =>
     onStrip(chosen.value?.ledger_on ? 'All moves off' : 'All moves on', (strip) => [
       intents.setLedger(strip, { ledger_on: !strip.ledger_on }),
@@ -201,6 +231,8 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
     setPhase,
     amount,
     setAmount,
+    giveBack,
+    givingBack,
     toggleLedger,
     pickedIds,
     pick,

@@ -9,7 +9,7 @@ import { formatDb } from '../lib/figures'
 const { chosen } = useSession()
 const { ledgerHeard, matched, matchDb, offcuts, match, alone } = usePlay()
 const { probeKind, zoom, showAll } = useBench()
-const { toggleLedger, amount, setAmount } = useEdits()
+const { toggleLedger, amount, setAmount, giveBack, givingBack } = useEdits()
 const matchTold = computed(() => {
   if (!matched.value) return 'off'
   if (!match.value) return 'measuring'
@@ -88,6 +88,19 @@ const PROBES = [
         :maximum="150"
         @commit="setAmount($event ?? 100)" />
     </label>
+    <div class="amount">
+      <button
+        class="plain boxed"
+        data-test="give-back"
+        :disabled="!chosen?.ledger.length"
+        title="Where the cuts have left it thin or dull: warmth and air that bring half of its lows and highs back"
+        @click="giveBack()">
+        give back half
+      </button>
+      <span class="soft told" role="status" data-test="given-back" :title="givingBack">{{
+        givingBack || 'of what the cuts took below and above'
+      }}</span>
+    </div>
     <p class="soft keys">
       {{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves. Hold on the spectrum (or
       L):
@@ -143,6 +156,15 @@ const PROBES = [
 .amount input[type='range'] {
   width: 180px;
   accent-color: var(--green);
+}
+.told {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.amount button {
+  font-size: 13px;
+  padding: 0 6px;
 }
 .match {
   display: flex;

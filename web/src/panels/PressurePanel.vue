@@ -15,8 +15,10 @@ const router = useRouter()
 
 const words = computed(() => {
   if (waiting.value) return `listening to ${waiting.value} track${waiting.value === 1 ? '' : 's'} …`
-  if (coming.value.length) return `${coming.value.length} come back`
-  return rows.value.length ? `all ${rows.value.length} stay cured` : 'no fault was cut or found that could come back'
+  const n = coming.value.length
+  if (n) return n === 1 ? 'one comes back' : `${n} come back`
+  if (rows.value.length) return rows.value.length === 1 ? 'it stays cured' : `all ${rows.value.length} stay cured`
+  return 'no fault was cut or found that could come back'
 })
 function show(row: PressureRow) {
   chosenId.value = row.stripId

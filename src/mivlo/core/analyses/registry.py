@@ -10,6 +10,7 @@ from mivlo.core.analyses.cellar import Cellars, LowEnds, PileUps
 from mivlo.core.analyses.cures import Cures, Losses
 from mivlo.core.analyses.ear_map import EarMaps
 from mivlo.core.analyses.ensemble import Ensembles
+from mivlo.core.analyses.give_back import GivesBack
 from mivlo.core.analyses.loudness import Loudnesses
 from mivlo.core.analyses.mix_comparison import MixComparisons, MixSpectra
 from mivlo.core.analyses.picture import Pictures
@@ -33,7 +34,7 @@ ANALYSES: dict[str, AnyAnalysis] = {
     for analysis in (
         Pictures(), Waveforms(), Spectra(), SuspectsOf(), Rendered(), PitchLines(), LowEnds(), Cellars(), PileUps(),
         EarMaps(), Ensembles(), Yields(), Cures(), Losses(), Surveys(), PinsAnswered(), Loudnesses(), MixSpectra(),
-        MixComparisons(), Pressures(),
+        MixComparisons(), Pressures(), GivesBack(),
     )
 }  # fmt: skip
 
