@@ -10,8 +10,8 @@ import soxr
 from mivlo.core.analyses.ear_map import who_plays
 from mivlo.core.analyses.sounds import sound_into
 from mivlo.core.engine.mix import Mix, mix_of_session
-from mivlo.core.engine.render import render_track
-from mivlo.core.engine.source import ArraySource
+from mivlo.core.engine.render import render_mix, render_track
+from mivlo.core.engine.source import ArraySource, open_source
 from mivlo.server.services.state import SessionState
 from mivlo.server.settings import settings
 
@@ -180,3 +180,41 @@ def test_what_goes_into_a_group_is_what_is_in_it_however_deep_and_what_is_sent_t
     assert gone["tracks"][0]["group_id"] == outer
     assert [track["sends"] for track in gone["tracks"]] == [[], []]
     assert step_back(api, gone)["tracks"] == state["tracks"]
+
+
+def test_groups_are_handed_over_with_what_is_sent_there_and_the_tail_of_a_room(api):
+    state = two_tracks(api)
+    pad, voice = (track["id"] for track in state["tracks"])
+    room, reeds = uuid.uuid4().hex, uuid.uuid4().hex
+    alone = {"kind": "room", "decay_s": 2.0, "wet_db": 0.0, "predelay_ms": 0.0, "keeps_sound": False}
+    state = edit(api, state, [
+        {"do": "add-group", "group_id": room, "name": "Room"}, {"do": "add-group", "group_id": reeds, "name": "Reeds"},
+        {"do": "add-move", "strip_id": room, "entry": {"id": "r", "move": alone}},
+        {"do": "set-send", "strip_id": pad, "to_id": room, "level_db": -6.0, "seen_db": None},
+        {"do": "set-track", "track_id": voice, "fields": {"group_id": reeds}, "seen": {}},
+        {"do": "set-group", "group_id": reeds, "fields": {"gain_db": -9.0}, "seen": {}},
+    ]).json()  # fmt: skip
+    asked = {"what": "groups", "group_ids": [room, reeds], "output": "wav-float", "tail_s": 1.5}
+    handover = api.post(f"/api/sessions/{state['id']}/handovers", json=asked).json()
+    done = finished(api, state["id"], handover["id"])
+    assert [file["name"] for file in done["files"]] == ["Room mivlo.wav", "Reeds mivlo.wav"]
+    sounds = []
+    for index in range(2):
+        x, rate = soundfile.read(io.BytesIO(api.get(f"/api/handovers/{done['id']}/files/{index}").content))
+        assert (len(x), rate) == (round(3.5 * RATE), RATE)
+        sounds.append(x)
+    rings, plain = sounds
+    assert np.std(rings[2 * RATE :]) > 1e-3  # the room rings on behind the song's end
+    assert np.max(np.abs(plain[2 * RATE + 64 :])) < 1e-3
+    # In the group's file is what the group was given, before its fader; not what anybody sends elsewhere.
+    track = [one for one in mix_of(state).tracks if one.id == voice]
+    mix = Mix(tracks=tuple(one.model_copy(update={"group_id": None}) for one in track))
+    stored = settings().audio_folder(track[0].audio_id) / "session.npy"
+    expected = np.concatenate(list(render_mix(
+        mix, lambda _: open_source(stored), start=0, end=2 * RATE, sample_rate_hz=RATE
+    )), axis=1)  # fmt: skip
+    assert np.max(np.abs(plain[: 2 * RATE].T - expected)) < 1e-6
+    refused = api.post(f"/api/sessions/{state['id']}/handovers", json=asked | {"group_ids": []})
+    assert refused.status_code == 422
+    assert "choose at least one group" in refused.text
+    assert api.post(f"/api/sessions/{state['id']}/handovers", json=asked | {"tail_s": 11}).status_code == 422

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 /** Rendered files and settings lists leave the house here. */
+import FigureInput from '../components/FigureInput.vue'
 import DeleteButton from '../components/DeleteButton.vue'
-import { useBench, useSession } from '../composables/work'
+import { useBench, usePressure, useSession } from '../composables/work'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElProgress, ElRadioButton, ElRadioGroup } from 'element-plus'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from 'vue'
@@ -20,6 +21,11 @@ const { state } = session
 const { loop } = useBench()
 const what = ref<HandOverRequest['what']>('tracks')
 const trackIds = ref<string[]>([])
+const groupIds = ref<string[]>([])
+const tailS = ref(0)
+const standIns = ref(false)
+const groups = computed(() => state.value.groups.filter((group) => standIns.value || !group.stand_in))
+const { standsIn } = usePressure()
 const output = ref<Output>('wav-24')
 const stretch = ref<'song' | 'loop'>('song')
 const faders = ref(false)
@@ -50,7 +56,9 @@ const list = computed(() =>
 const isUnderWay = (one: HandOver) => one.status === 'waiting' || one.status === 'running'
 
 const treated = computed(() => state.value?.tracks.filter((track) => track.ledger.length) ?? [])
-const ready = computed(() => what.value === 'mix' || trackIds.value.length > 0)
+const ready = computed(
+  () => what.value === 'mix' || (what.value === 'groups' ? groupIds.value : trackIds.value).length > 0,
+)
 const base = computed(() => `/api/sessions/${session.id}`)
 
 // Common ground: tracks go out as they came in, the mix as it was heard.
@@ -64,6 +72,9 @@ async function render() {
     await api.handOver(session.id, {
       what: what.value,
       track_ids: what.value === 'tracks' ? trackIds.value : [],
+      group_ids: what.value === 'groups' ? groupIds.value : [],
+      tail_s: what.value === 'tracks' ? 0 : tailS.value,
+      stand_ins: standIns.value,
       output: output.value,
       stretch: stretch.value,
       faders: faders.value,
@@ -87,8 +98,9 @@ async function remove(one: HandOver) {
 const bytesOf = async (one: HandOver) => (await api.storage(session.id)).handover_bytes[one.id] ?? 0
 const told = (one: HandOver) => {
   const format = OUTPUTS.find((known) => known.value === one.request.output)?.label ?? ''
-  const tracks = one.request.track_ids?.length ?? 0
-  const subject = one.request.what === 'mix' ? 'The mix' : `${tracks} ${tracks === 1 ? 'track' : 'tracks'}`
+  const of = one.request.what === 'groups' ? 'group' : 'track'
+  const n = (one.request.what === 'groups' ? one.request.group_ids : one.request.track_ids)?.length ?? 0
+  const subject = one.request.what === 'mix' ? 'The mix' : `${n} ${n === 1 ? of : `${of}s`}`
   return `${subject}, ${one.request.stretch === 'loop' ? 'the loop' : 'the whole song'}, ${format}`
 }
 </script>
@@ -99,6 +111,7 @@ const told = (one: HandOver) => {
       <h2>Render files</h2>
       <ElRadioGroup v-model="what" aria-label="What"
         ><ElRadioButton value="tracks">Tracks</ElRadioButton
+        ><ElRadioButton value="groups" :disabled="!groups.length">Groups</ElRadioButton
         ><ElRadioButton value="mix">The mix</ElRadioButton></ElRadioGroup
       >
       <template v-if="what === 'tracks'">
@@ -117,6 +130,12 @@ const told = (one: HandOver) => {
           </ElCheckbox>
         </ElCheckboxGroup>
         <p class="soft">Same start, length, channels, rate and name as the file that came in, plus “mivlo”.</p>
+      </template>
+      <template v-if="what === 'groups'">
+        <ElCheckboxGroup v-model="groupIds" class="tracks">
+          <ElCheckbox v-for="group in groups" :key="group.id" :value="group.id" :label="group.name" />
+        </ElCheckboxGroup>
+        <p class="soft">What a track sends to a group is in the group's file, never in the track's.</p>
       </template>
       <div class="row">
         <span class="soft">Format</span>
@@ -140,8 +159,20 @@ const told = (one: HandOver) => {
           v-model="faders"
           :label="what === 'mix' ? 'with gain and pan' : 'with the gain set in Gather'" /><ElCheckbox
           v-model="levelMatch"
-          label="level-matched" />
+          label="level-matched" /><ElCheckbox
+          v-if="standsIn"
+          v-model="standIns"
+          label="with stand-ins: as somebody else may do it later" />
       </div>
+      <FigureInput
+        v-if="what !== 'tracks'"
+        label="Tail"
+        unit="s"
+        :value="tailS"
+        :minimum="0"
+        :maximum="10"
+        title="So much longer than the song, for what rings on"
+        @commit="tailS = $event ?? 0" />
       <ElButton type="primary" data-test="render" :disabled="!ready" @click="render">Render</ElButton>
       <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
     </section>

@@ -5,7 +5,7 @@ from typing import NamedTuple
 from mivlo.core.analyses.base import Rendering, Sound
 from mivlo.core.analyses.rendered import sound_of
 from mivlo.core.engine.listening import ledgers_switched
-from mivlo.core.engine.mix import Mix, mix_of_session
+from mivlo.core.engine.mix import Mix, group_by_itself, mix_of_session
 from mivlo.core.errors import ParameterError
 from mivlo.core.model import Group, RecordedSession, Track, keys_of, members_under
 from mivlo.core.roles import Role
@@ -55,11 +55,7 @@ def sound_into(session: RecordedSession, strip: Track | Group) -> tuple[Sound, i
     session.strip(strip.id)
     mix = ledgers_switched(mix_of_session(session), strip.id, on=False)
     if strip.id != session.master.id:
-        # Only what is heard of the group; the others stay for moves that listen to them.
-        plain = mix.master.model_copy(update={"ledger": (), "gain_db": 0.0})
-        outermost = {"group_id": None, "sends": ()}
-        own = tuple(one.model_copy(update=outermost) if one.id == strip.id else one for one in mix.groups)
-        mix = mix.model_copy(update={"alone_track_id": strip.id, "groups": own, "master": plain})
+        mix = group_by_itself(mix, strip.id)
     sources = session.sources_of(strip.id)
     ends = (one.start_frame + session.audio_of(one).n_frames for one in session.tracks if one.id in sources)
     n_frames = max(max(ends, default=0), 1)

@@ -24,6 +24,7 @@ __all__ = [
     "Probe",
     "Slice",
     "StandIns",
+    "group_by_itself",
     "mix_of_session",
     "raw_sound_of",
     "reshapes",
@@ -141,6 +142,17 @@ def mix_of_session(session: Session, *, stand_ins: StandIns = "left-out") -> Mix
     return Mix(
         tracks=tuple(map(part, session.tracks)), groups=tuple(map(part, groups)), master=part(session.master)
     )  # fmt: skip
+
+
+def group_by_itself(mix: Mix, group_id: str) -> Mix:
+    """Return a mix of which only one group is heard, with its moves and its fader, straight from there. Raises nothing.
+
+    The others stay for moves that listen to them. Source: ours.
+    """
+    plain = mix.master.model_copy(update={"ledger": (), "gain_db": 0.0})
+    outermost = {"group_id": None, "sends": ()}
+    groups = tuple(one.model_copy(update=outermost) if one.id == group_id else one for one in mix.groups)
+    return mix.model_copy(update={"alone_track_id": group_id, "groups": groups, "master": plain})
 
 
 def _resting(entry: LedgerEntry) -> LedgerEntry:

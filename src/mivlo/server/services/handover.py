@@ -16,12 +16,12 @@ from mivlo.core.analyses.loudness import needs_of_match
 from mivlo.core.analyses.mix_comparison import match_of_mix
 from mivlo.core.audiofile import FileSource, OutputFormat, inspect_audio, resample_to_store, write_blocks
 from mivlo.core.engine.listening import Listening, MatchQuestion, match_question
-from mivlo.core.engine.mix import Mix, mix_of_session
+from mivlo.core.engine.mix import Mix, group_by_itself, mix_of_session
 from mivlo.core.engine.render import render_mix, render_track
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.level_match import matched
-from mivlo.core.model import Track
+from mivlo.core.model import Group, Track
 from mivlo.core.units import Array, db_to_gain
 from mivlo.server.db.tables import ProductRow, new_id
 from mivlo.server.services.imports import ORIGINAL, stored_path
@@ -52,12 +52,18 @@ SUFFIXES: dict[OutputFormat, str] = {"wav-24": ".wav", "wav-float": ".wav", "fla
 
 
 class HandOverRequest(BaseModel):
-    """What to render; faders and level match are off for tracks and on for the mix unless said otherwise."""
+    """What to render; faders and level match are off for tracks and groups, on for the mix, unless said otherwise.
+
+    A track's send is in the file of the group that it goes to, never in its own.
+    """
 
     model_config = ConfigDict(extra="forbid")
 
-    what: Literal["tracks", "mix"]
+    what: Literal["tracks", "groups", "mix"]
     track_ids: list[str] = Field(default=[], max_length=200)
+    group_ids: list[str] = Field(default=[], max_length=100)
+    tail_s: float = Field(default=0.0, ge=0.0, le=10.0)  # of groups and the mix: what rings on behind the end
+    stand_ins: bool = False  # with what stands for what is done later
     output: OutputFormat = "wav-24"
     stretch: Literal["song", "loop"] = "song"
     faders: bool | None = None
@@ -101,6 +107,8 @@ def ask_for(db: Session, session_id: str, request: HandOverRequest) -> HandOver:
     state = read_session(db, session_id)
     if request.what == "tracks":
         _chosen(state, request)
+    if request.what == "groups":
+        _chosen_groups(state, request)
     _stretch(state, request)
     wanted = Wanted(new_id(), HAND_OVER, session_id, None, request.model_dump_json())
     row = want(db, wanted, priority=Priority.WAITED_FOR)
@@ -154,6 +162,13 @@ def render_all(
     folder.mkdir(parents=True)
     if request.what == "mix":
         files = [_render_mix(state, request, folder / "0", report, results)]
+    elif request.what == "groups":
+        groups = _chosen_groups(state, request)
+        files = []
+        for index, group in enumerate(groups):
+            name = _unused(_file_name(group.name, request), {file.name for file in files})
+            files.append(_render_group(state, group, request, folder / f"{index}", name))
+            report((index + 1) / len(groups))
     else:
         tracks = _chosen(state, request)
         files = []
@@ -189,7 +204,7 @@ def _render_track(
         treated = track.acts and any(entry.move.on for entry in track.lasting_ledger)
         with tempfile.TemporaryDirectory(dir=path.parent) as scratch:
             sources = _SourcesAtRate(rate, {track.audio_id: original}, Path(scratch))
-            mix = _mix_at_rate(mix_of_session(state), rate / state.sample_rate_hz)
+            mix = _mix_at_rate(_mix_of(state, request), rate / state.sample_rate_hz)
             offset = next(one.start_frame for one in mix.tracks if one.id == track.id)
             blocks = render_track(
                 mix, track.id, sources.open, start=offset + start, end=offset + end, sample_rate_hz=rate
@@ -231,8 +246,8 @@ class _SourcesAtRate:
 def _render_mix(
     state: SessionState, request: HandOverRequest, path: Path, report: Report, results: Results
 ) -> HandOverFile:  # fmt: skip
-    start, end = _stretch(state, request)
-    mix = mix_of_session(state)
+    start, end = _with_tail(state, request)
+    mix = _mix_of(state, request)
     if request.faders is False:
         mix = _faders_at_zero(mix)
     gain = db_to_gain(_match_db(state, match_of_mix(state), results)) if request.level_match is not False else 1.0
@@ -246,6 +261,34 @@ def _render_mix(
         sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True, called=name,
     )  # fmt: skip
     return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
+
+
+def _render_group(
+    state: SessionState, group: Group, request: HandOverRequest, path: Path, name: str
+) -> HandOverFile:  # fmt: skip
+    """Render what comes out of a group, with what is sent there; its own fader only where that is asked for."""
+    start, end = _with_tail(state, request)
+    mix = group_by_itself(_mix_of(state, request), group.id)
+    if not request.faders:
+        groups = tuple(one.model_copy(update={"gain_db": 0.0}) if one.id == group.id else one for one in mix.groups)
+        mix = mix.model_copy(update={"groups": groups})
+    blocks = render_mix(
+        mix, lambda audio_id: open_source(stored_path(audio_id)), start=start, end=end,
+        sample_rate_hz=state.sample_rate_hz,
+    )  # fmt: skip
+    clipped = write_blocks(
+        path, blocks, n_channels=2, sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True, called=name
+    )
+    return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
+
+
+def _mix_of(state: SessionState, request: HandOverRequest) -> Mix:
+    return mix_of_session(state, stand_ins="acting" if request.stand_ins else "left-out")
+
+
+def _with_tail(state: SessionState, request: HandOverRequest) -> tuple[int, int]:
+    start, end = _stretch(state, request)
+    return start, end + round(request.tail_s * state.sample_rate_hz)
 
 
 def _faders_at_zero(mix: Mix) -> Mix:
@@ -292,6 +335,16 @@ def _chosen(state: SessionState, request: HandOverRequest) -> list[Track]:
     if missing:
         raise NotFoundError(f"tracks {', '.join(missing)} are not in this session")
     return [known[track_id] for track_id in request.track_ids]
+
+
+def _chosen_groups(state: SessionState, request: HandOverRequest) -> list[Group]:
+    known = {group.id: group for group in state.groups if request.stand_ins or not group.stand_in}
+    if not request.group_ids:
+        raise ParameterError("group_ids is empty: choose at least one group")
+    missing = [group_id for group_id in request.group_ids if group_id not in known]
+    if missing:
+        raise NotFoundError(f"groups {', '.join(missing)} are not in this session, or stand in for others")
+    return [known[group_id] for group_id in request.group_ids]
 
 
 def _stretch(state: SessionState, request: HandOverRequest) -> tuple[int, int]:
