@@ -20,6 +20,7 @@ defineProps<{
   saveState: SaveState
   aheadMs: number | null
   pressure: boolean
+  through: string
 }>()
 const emit = defineEmits<{
   toggle: []
@@ -30,6 +31,7 @@ const emit = defineEmits<{
   redo: []
   theme: []
 }>()
+const THROUGH_WORDS: Record<string, string> = { mono: 'mono', 'small-speaker': 'small speaker', curve: 'a curve' }
 const SAVE_WORDS: Record<SaveState, string> = {
   saved: 'all saved',
   saving: 'saving',
@@ -82,8 +84,11 @@ const SAVE_WORDS: Record<SaveState, string> = {
       dim
     </button>
     <span class="now" role="status">
+      <span v-if="through !== 'nothing'" title="What you listen through, for your ears only (M)" data-test="through-now"
+        >through {{ THROUGH_WORDS[through] }}</span
+      >
       <span
-        v-if="guardDb < -0.5"
+        v-else-if="guardDb < -0.5"
         title="The probe's guard turns the whole output down, so that the sweep cannot get loud."
         >guard {{ guardDb.toFixed(0).replace('-', '−') }} dB</span
       >

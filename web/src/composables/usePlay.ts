@@ -38,6 +38,8 @@ export function makePlay(session: SessionStore) {
   const offcuts = ref(false)
   /** Whether what stands for what is done later is heard. */
   const pressure = ref(false)
+  /** Through what it is heard, for the ears only. */
+  const through = shallowRef<Listening['through']>({ kind: 'nothing', curve: [] })
   const sliceEntryId = ref<string | null>(null)
   const probe = shallowRef<Probe | null>(null)
   /** Probes that stay while another one is moved. */
@@ -76,7 +78,13 @@ export function makePlay(session: SessionStore) {
   /** How the page listens; what is heard by that, the sound process decides. */
   const listening = computed<Listening>(() => {
     const now = together.value
-    const common = { dim: dim.value, preview: preview.value, draft_id: draftId.value, pressure: pressure.value }
+    const common = {
+      dim: dim.value,
+      preview: preview.value,
+      draft_id: draftId.value,
+      pressure: pressure.value,
+      through: through.value,
+    }
     const silent = { offcuts: false, slice_entry_id: null, probe: null, held_probes: [], pipe_hz: null }
     if (now) {
       return {
@@ -213,6 +221,7 @@ export function makePlay(session: SessionStore) {
     queueMs,
     offcuts,
     pressure,
+    through,
     sliceEntryId,
     probe,
     heldProbes,

@@ -10,6 +10,11 @@ type Told = NonNullable<Shown<'pressure'>>
 export type PressureRow = Told['rows'][number] & { readonly stripId: string; readonly name: string }
 export type HeardAs = 'with' | 'without' | 'pressed'
 
+export const EARS = ['nothing', 'mono', 'small-speaker', 'curve'] as const
+export type Ears = (typeof EARS)[number]
+const MOST_POINTS = 400
+const NO_CURVE = 'no curve in it; each line must have a frequency in Hz and a level in dB'
+
 export type Pressure = ReturnType<typeof makePressure>
 
 export function makePressure(session: SessionStore, play: Play) {
@@ -82,6 +87,33 @@ export function makePressure(session: SessionStore, play: Play) {
   const draft = () => edit('Stand-ins for what is done later', [{ do: 'draft-stand-ins', group_id: newId() }])
   const remove = () => edit('No stand-ins', [{ do: 'remove-stand-ins' }])
 
+  /** The user's own curve, as it was read from a file: pairs of Hz and dB, rising. */
+  const ownCurve = shallowRef<[number, number][]>([])
+  async function readCurve(file: File) {
+    const lines = (await file.text()).split('\n').map((line) =>
+      line
+        .trim()
+        .split(/[\s,;]+/)
+        .map(Number),
+    )
+    const pairs = lines.flatMap(([hz, db]): [number, number][] =>
+      hz !== undefined && db !== undefined && hz > 0 && Number.isFinite(hz + db) ? [[hz, db]] : [],
+    )
+    pairs.sort(([a], [b]) => a - b)
+    const every = Math.ceil(pairs.length / MOST_POINTS) || 1
+    ownCurve.value = pairs.filter(([hz], index) => index % every === 0 && hz !== pairs[index - every]?.[0])
+    problem.value = ownCurve.value.length < 2 ? `${file.name}: ${NO_CURVE}` : ''
+    if (!problem.value) listenThrough('curve')
+  }
+  function listenThrough(kind: Ears) {
+    play.through.value = { kind, curve: kind === 'curve' ? ownCurve.value : [] }
+  }
+  /** The next way to listen, and after the last one plainly again. */
+  function nextEars() {
+    const known = EARS.filter((one) => one !== 'curve' || ownCurve.value.length > 1)
+    listenThrough(known[(known.indexOf(play.through.value.kind) + 1) % known.length] ?? 'nothing')
+  }
+
   let before: { pressure: boolean; ledgerHeard: boolean } | null = null
   /** Hold to hear a row's track with its moves, without them, or under pressure; null lets go. */
   function hear(how: HeardAs | null, row?: PressureRow) {
@@ -104,5 +136,23 @@ export function makePressure(session: SessionStore, play: Play) {
     if (intent) void edit(`Hold ${Math.round(row.hz)} Hz down`, [intent])
   }
 
-  return { open, standsIn, rows, coming, rowOf, waiting, problem, turn, close, draft, remove, hear, deepen }
+  return {
+    open,
+    standsIn,
+    rows,
+    coming,
+    rowOf,
+    waiting,
+    problem,
+    turn,
+    close,
+    draft,
+    remove,
+    hear,
+    deepen,
+    ownCurve,
+    readCurve,
+    listenThrough,
+    nextEars,
+  }
 }

@@ -7,10 +7,21 @@ import { usePlay, usePressure, useBench, useSession } from '../composables/work'
 import type { PressureRow } from '../composables/usePressure'
 
 const { state, chosenId } = useSession()
-const { pressure } = usePlay()
+const { pressure, through, meter } = usePlay()
 const { entryId } = useBench()
 const test = usePressure()
-const { rows, coming, waiting, standsIn, problem } = test
+const { rows, coming, waiting, standsIn, problem, ownCurve } = test
+const WAYS = [
+  ['nothing', 'as it is'],
+  ['mono', 'mono'],
+  ['small-speaker', 'small speaker'],
+] as const
+function readCurve(event: Event) {
+  const input = event.target as HTMLInputElement
+  const file = input.files?.[0]
+  if (file) void test.readCurve(file)
+  input.value = ''
+}
 const router = useRouter()
 
 const words = computed(() => {
@@ -44,6 +55,31 @@ function show(row: PressureRow) {
       <button v-else class="plain" title="Take all stand-ins out again" @click="test.remove">remove stand-ins</button>
       <button class="plain" @click="test.close">close</button>
     </header>
+    <div class="ears" role="group" aria-label="Listen through">
+      <span class="soft">listen through (M)</span>
+      <button
+        v-for="[kind, says] in WAYS"
+        :key="kind"
+        class="plain boxed"
+        :aria-pressed="through.kind === kind"
+        @click="test.listenThrough(kind)">
+        {{ says }}
+      </button>
+      <button
+        v-if="ownCurve.length"
+        class="plain boxed"
+        :aria-pressed="through.kind === 'curve'"
+        @click="test.listenThrough('curve')">
+        own curve
+      </button>
+      <label class="soft file" title="A text file with a frequency in Hz and a level in dB in each line"
+        >{{ ownCurve.length ? 'another curve' : 'own curve from a file' }}
+        <input type="file" accept=".txt,.csv,text/plain" data-test="curve-file" @change="readCurve" />
+      </label>
+      <span v-if="meter?.correlation != null" class="soft figures" data-test="correlation"
+        >sides go together {{ meter.correlation.toFixed(2).replace('-', '−') }}</span
+      >
+    </div>
     <p v-if="problem" class="problem">{{ problem }}</p>
     <ul v-if="rows.length">
       <li v-for="row in rows" :key="`${row.stripId} ${row.entry_id} ${row.hz}`" :class="{ back: row.comes_back }">
@@ -84,7 +120,7 @@ function show(row: PressureRow) {
   border-top: 1.5px solid var(--ink);
   padding: 4px 12px 6px;
   background: var(--paper);
-  max-height: 168px;
+  max-height: 186px;
   display: flex;
   flex-direction: column;
 }
@@ -99,6 +135,29 @@ h2 {
 }
 .space {
   flex: 1;
+}
+.ears {
+  display: flex;
+  gap: 6px;
+  align-items: center;
+  font-size: 13px;
+}
+.ears button {
+  font-size: 12.5px;
+  padding: 0 6px;
+}
+.file {
+  text-decoration: underline;
+  cursor: pointer;
+}
+.file input {
+  position: absolute;
+  width: 1px;
+  height: 1px;
+  opacity: 0;
+}
+.file:focus-within {
+  outline: 2px solid var(--ink);
 }
 .problem {
   margin: 0;

@@ -45,6 +45,7 @@ function key(event: KeyboardEvent) {
     play.toggle()
   } else if (event.key === 'a') alone.value = !alone.value
   else if (event.key === 'u') pressure.turn()
+  else if (event.key === 'm') pressure.nextEars()
 }
 onMounted(() => window.addEventListener('keydown', key))
 onBeforeUnmount(() => window.removeEventListener('keydown', key))
@@ -68,6 +69,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
       :save-state="saveState"
       :ahead-ms="aheadMs"
       :pressure="play.pressure.value"
+      :through="play.through.value.kind"
       @toggle="play.toggle"
       @pressure="pressure.turn"
       @alone="alone = $event"

@@ -11,6 +11,7 @@ from pydantic import Field
 
 from mivlo.core.engine.audible import audible_tracks
 from mivlo.core.engine.mix import GuardReference, Mix, Probe, Slice, mix_of_session
+from mivlo.core.engine.through import ListenThrough
 from mivlo.core.level_match import LevelMatch
 from mivlo.core.model import Frozen, LedgerEntry, Session, StripBase, keys_of
 from mivlo.core.moves import Move
@@ -47,6 +48,7 @@ class Listening(Frozen):
     moves_heard: bool = True  # before or after the ledger of the strip
     matched: bool = True
     dim: bool = False
+    through: ListenThrough = ListenThrough()
     offcuts: bool = False
     slice_entry_id: str | None = Field(default=None, max_length=64)
     probe: Probe | None = None
@@ -86,6 +88,7 @@ def heard_mix(session: Session, listening: Listening, match: LevelMatch | None) 
     mix = _switched_strips(mix, lambda one: _as_heard(_previewed(one, session, listening), listening))
     common = {
         "dim": listening.dim,
+        "through": listening.through,
         "loop_start_frame": session.loop_start_frame,
         "loop_end_frame": session.loop_end_frame,
         "match_db": _match_db(listening, match),

@@ -4,6 +4,7 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, model_validator
 
+from mivlo.core.engine.through import ListenThrough
 from mivlo.core.errors import ParameterError
 from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.model import (
@@ -81,6 +82,7 @@ class Mix(Frozen):
     pipe_hz: float | None = Field(default=None, ge=20.0, le=20_000.0)  # the pitch pipe, where it sounds
     match_db: Annotated[float, Field(ge=-60.0, le=0.0)] = 0.0
     dim: bool = False
+    through: ListenThrough = ListenThrough()
     loop_start_frame: int | None = Field(default=None, ge=0, le=2**40)
     loop_end_frame: int | None = Field(default=None, ge=0, le=2**40)
 

@@ -92,6 +92,11 @@ class Player:
         return self._monitoring.guard
 
     @property
+    def correlation(self) -> float | None:
+        """Return how far both sides go together just now, -1 to 1; None of silence."""
+        return self._monitoring.correlation
+
+    @property
     def n_tracks(self) -> int:
         """Return how many tracks are rendered."""
         return self._graph.n_tracks

@@ -3,7 +3,7 @@
 import numpy as np
 from numba import njit
 
-__all__ = ["clip", "doubled", "halved", "harmonics"]
+__all__ = ["clip", "convolved", "doubled", "halved", "harmonics"]
 
 INAUDIBLE = 1e-40
 CHUNK = 256
@@ -122,3 +122,22 @@ def harmonics(x, power, pole, even, odd, mean, first, y):
         bent = _tanh(u)
         y[i] = level * (even * (u * bent - mean) + odd * (first * u - bent))
     power[0] = now
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def convolved(x, past, taps):
+    """Convolve x (n,) with taps (m,) in place; past (m - 1,) is updated."""
+    n, m = x.shape[0], taps.shape[0]
+    whole = np.empty(n + m - 1)
+    whole[: m - 1] = past
+    whole[m - 1 :] = x
+    past[:] = whole[n:]
+    sums = np.empty(CHUNK)
+    for start in range(0, n, CHUNK):
+        count = min(CHUNK, n - start)
+        sums[:count] = 0.0
+        for j in range(m):
+            weight, part = taps[j], whole[start + m - 1 - j : start + m - 1 - j + count]
+            for i in range(count):
+                sums[i] += weight * part[i]
+        x[start : start + count] = sums[:count]

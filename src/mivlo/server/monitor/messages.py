@@ -135,6 +135,7 @@ class Meter(Message):
     peak_db: float | None
     momentary_lufs: float | None
     guard_db: float
+    correlation: float | None  # of the two sides, -1 to 1
     queue_ms: float
     base_queue_ms: float
 

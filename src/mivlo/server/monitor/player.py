@@ -283,6 +283,7 @@ class LivePlay:
             peak_db=round(20 * float(np.log10(peak)), 1) if peak > 1e-6 else None,
             momentary_lufs=round(float(power_to_lufs(np.array(power))), 1) if power > 1e-9 else None,
             guard_db=round(guard.gain_db, 1),
+            correlation=None if self._player.correlation is None else round(self._player.correlation, 2),
             queue_ms=round(self._queue.aim_ms, 1),
             base_queue_ms=self._queue.base_ms,
         )
