@@ -31,7 +31,11 @@ const emit = defineEmits<{
   redo: []
   theme: []
 }>()
-const THROUGH_WORDS: Record<string, string> = { mono: 'mono', 'small-speaker': 'small speaker', curve: 'a curve' }
+const THROUGH_WORDS: Record<string, string> = {
+  mono: 'heard in mono',
+  'small-speaker': 'small speaker',
+  curve: 'through a curve',
+}
 const SAVE_WORDS: Record<SaveState, string> = {
   saved: 'all saved',
   saving: 'saving',
@@ -84,8 +88,11 @@ const SAVE_WORDS: Record<SaveState, string> = {
       dim
     </button>
     <span class="now" role="status">
-      <span v-if="through !== 'nothing'" title="What you listen through, for your ears only (M)" data-test="through-now"
-        >through {{ THROUGH_WORDS[through] }}</span
+      <span
+        v-if="through !== 'nothing'"
+        title="What you listen through, for your ears only (M)"
+        data-test="through-now"
+        >{{ THROUGH_WORDS[through] }}</span
       >
       <span
         v-else-if="guardDb < -0.5"

@@ -68,27 +68,27 @@ const PROBES = [
         <span class="figures" data-test="match">{{ matchTold }}</span></label
       >
     </div>
-    <label class="amount" :title="AMOUNT"
-      >amount
-      <input
-        type="range"
-        min="0"
-        max="150"
-        step="1"
-        data-test="amount"
-        :value="amount"
-        :disabled="!chosen?.ledger.length"
-        @change="setAmount(Number(($event.target as HTMLInputElement).value))" />
-      <FigureInput
-        bare
-        label="Amount of all moves"
-        unit="%"
-        :value="amount"
-        :minimum="0"
-        :maximum="150"
-        @commit="setAmount($event ?? 100)" />
-    </label>
     <div class="amount">
+      <label :title="AMOUNT"
+        >amount
+        <input
+          type="range"
+          min="0"
+          max="150"
+          step="1"
+          data-test="amount"
+          :value="amount"
+          :disabled="!chosen?.ledger.length"
+          @change="setAmount(Number(($event.target as HTMLInputElement).value))" />
+        <FigureInput
+          bare
+          label="Amount of all moves"
+          unit="%"
+          :value="amount"
+          :minimum="0"
+          :maximum="150"
+          @commit="setAmount($event ?? 100)" />
+      </label>
       <button
         class="plain boxed"
         data-test="give-back"
@@ -98,7 +98,7 @@ const PROBES = [
         give back half
       </button>
       <span class="soft told" role="status" data-test="given-back" :title="givingBack">{{
-        givingBack || 'of what the cuts took below and above'
+        givingBack || 'of the lows and highs that are gone'
       }}</span>
     </div>
     <p class="soft keys">
@@ -154,15 +154,28 @@ const PROBES = [
   height: 22px;
 }
 .amount input[type='range'] {
-  width: 180px;
+  width: 92px;
+  vertical-align: middle;
   accent-color: var(--green);
 }
+.amount label {
+  display: flex;
+  gap: 6px;
+  align-items: center;
+  white-space: nowrap;
+}
+.amount :deep(.figures) {
+  width: 52px;
+}
 .told {
+  min-width: 0;
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
 }
 .amount button {
+  flex-shrink: 0;
+  white-space: nowrap;
   font-size: 13px;
   padding: 0 6px;
 }
