@@ -27,12 +27,17 @@ from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.filters.matched import plain_bell
 from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves import Move
+from mivlo.core.moves.air import Air
 from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.compressor import Compressor
+from mivlo.core.moves.drive import Drive
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.flat_bell import FlatBell
 from mivlo.core.moves.high_shelf import HighShelf
 from mivlo.core.moves.low_shelf import LowShelf
 from mivlo.core.moves.plane import Plane
+from mivlo.core.moves.room import Room
+from mivlo.core.moves.warmth import Warmth
 from mivlo.core.processors.chain import ChainSpec, KeyedSection
 from mivlo.core.processors.fir import FirSpec
 from mivlo.core.processors.stage import Context, Stage
@@ -101,6 +106,21 @@ def plane_speed() -> tuple[str, str, float]:
     x = noise(10.0)
     stages: list[Stage] = [Plane().stage("p", on=True, keepers=(), sample_rate_hz=RATE).make(2, RATE)]
     return "plane, stereo 48 kHz, times real time", "100 or more", 10.0 / best_seconds(lambda: through(stages, x))[0]
+
+
+def later_speed() -> list[tuple[str, str, float]]:
+    """Return how many times faster than real time the moves are that are no equalizers."""
+    x, found = noise(6.0), []
+    kinds: list[tuple[Move, str]] = [
+        (Compressor(threshold_db=-50.0), "300"), (Drive(drive_db=12.0), "80"), (Warmth(), "100"), (Air(), "100"),
+        (Room(), "100"),
+    ]  # fmt: skip
+    for move, goal in kinds:
+        stages: list[Stage] = [move.stage("m", on=True, keepers=(), sample_rate_hz=RATE).make(2, RATE)]  # type: ignore[union-attr]
+        seconds = best_seconds(lambda stages=stages: through(stages, x))[0]  # type: ignore[misc]
+        name = f"{move.label.lower()}, stereo 48 kHz, times real time"
+        found.append((name, f"{goal} or more", x.shape[1] / RATE / seconds))
+    return found
 
 
 def linear_over_scipy() -> list[tuple[str, str, float]]:
@@ -213,7 +233,7 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=2.0)
     parser.add_argument("--write", action="store_true")
     options = parser.parse_args()
-    measured = [*moves_over_scipy(), plane_speed(), *linear_over_scipy(), *live_load()]
+    measured = [*moves_over_scipy(), plane_speed(), *later_speed(), *linear_over_scipy(), *live_load()]
     with tempfile.TemporaryDirectory() as folder:
         measured += long_session(options.minutes, Path(folder))
     rows = [f"| {name} | {goal} | {value:.3g} |" for name, goal, value in measured]

@@ -1,6 +1,8 @@
 /** The pressure test: everything heard through what stands for what is done later, and what comes back under it. */
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import type { Shown } from '../api/analyses'
+import { useRead } from '../api/reads'
+import { formatHz } from '../lib/figures'
 import { setMove, stripOf } from '../lib/intents'
 import { newId } from '../lib/moves'
 import type { Play } from './usePlay'
@@ -72,6 +74,21 @@ export function makePressure(session: SessionStore, play: Play) {
       )
       .sort((a, b) => Number(b.comes_back) - Number(a.comes_back) || b.back_db - a.back_db),
   )
+  /** What of the mix falls in mono, while one listens in mono, or the panel is open. */
+  const inMono = useRead(
+    'mono-sum',
+    () => (open.value ? { revision: saved.value.revision } : null),
+    (_, signal) => analyse('mono-sum', {}, signal, true),
+    () => session.id,
+  ).answer
+  const monoTold = computed(() =>
+    (inMono.value?.losses ?? []).map((loss) => {
+      const names = loss.track_ids.map((id) => stripOf(state.value, id)?.name ?? '').join(', ')
+      const place = `${formatHz(Math.sqrt(loss.low_hz * loss.high_hz))} falls ${Math.abs(loss.falls_db).toFixed(0)} dB in mono`
+      return names ? `${place} (${names})` : place
+    }),
+  )
+
   const coming = computed(() => rows.value.filter((row) => row.comes_back))
   const rowOf = (entryId: string) => rows.value.find((row) => row.entry_id === entryId) ?? null
 
@@ -141,6 +158,7 @@ export function makePressure(session: SessionStore, play: Play) {
     standsIn,
     rows,
     coming,
+    monoTold,
     rowOf,
     waiting,
     problem,

@@ -5,11 +5,17 @@ import FigureInput from '../components/FigureInput.vue'
 import HoldButton from '../components/HoldButton.vue'
 import { useBench, useEdits, usePlay, useSession } from '../composables/work'
 import { formatDb } from '../lib/figures'
+import { kindOf } from '../lib/moves'
 
 const { chosen } = useSession()
 const { ledgerHeard, matched, matchDb, offcuts, match, alone } = usePlay()
-const { probeKind, zoom, showAll } = useBench()
+const { probeKind, zoom, showAll, kinds } = useBench()
 const { toggleLedger, amount, setAmount, giveBack, givingBack } = useEdits()
+const ADDS_ONLY = 'These moves only add to the sound: nothing is taken away that could be heard'
+const addsOnly = computed(() => {
+  const moves = (chosen.value?.ledger ?? []).map((entry) => entry.move).filter((move) => !move.stand_in)
+  return moves.length > 0 && moves.every((move) => kindOf(kinds.value, move)?.adds_only)
+})
 const matchTold = computed(() => {
   if (!matched.value) return 'off'
   if (!match.value) return 'measuring'
@@ -49,10 +55,11 @@ const PROBES = [
       </div>
       <HoldButton
         :aria-pressed="offcuts"
-        title="Hold to hear exactly what the moves take away (O)"
+        :disabled="addsOnly"
+        :title="addsOnly ? ADDS_ONLY : 'Hold to hear exactly what the moves take away (O)'"
         @hold="offcuts = true"
         @release="offcuts = false"
-        >offcuts</HoldButton
+        >{{ addsOnly ? 'no offcuts' : 'offcuts' }}</HoldButton
       >
       <button
         class="plain boxed"

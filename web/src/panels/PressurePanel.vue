@@ -10,7 +10,7 @@ const { state, chosenId } = useSession()
 const { pressure, through, meter } = usePlay()
 const { entryId } = useBench()
 const test = usePressure()
-const { rows, coming, waiting, standsIn, problem, ownCurve } = test
+const { rows, coming, waiting, standsIn, problem, ownCurve, monoTold } = test
 const WAYS = [
   ['nothing', 'as it is'],
   ['mono', 'mono'],
@@ -79,6 +79,9 @@ function show(row: PressureRow) {
       <span v-if="meter?.correlation != null" class="soft figures" data-test="correlation"
         >sides go together {{ meter.correlation.toFixed(2).replace('-', '−') }}</span
       >
+      <span v-if="monoTold.length" class="against" data-test="mono-told" :title="monoTold.join('; ')">{{
+        monoTold.join('; ')
+      }}</span>
     </div>
     <p v-if="problem" class="problem">{{ problem }}</p>
     <ul v-if="rows.length">
@@ -145,6 +148,13 @@ h2 {
 .ears button {
   font-size: 12.5px;
   padding: 0 6px;
+}
+.against {
+  min-width: 0;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+  color: var(--vermilion);
 }
 .file {
   text-decoration: underline;

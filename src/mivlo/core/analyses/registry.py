@@ -13,6 +13,7 @@ from mivlo.core.analyses.ensemble import Ensembles
 from mivlo.core.analyses.give_back import GivesBack
 from mivlo.core.analyses.loudness import Loudnesses
 from mivlo.core.analyses.mix_comparison import MixComparisons, MixSpectra
+from mivlo.core.analyses.mono_sum import MonoSums
 from mivlo.core.analyses.picture import Pictures
 from mivlo.core.analyses.pin_answers import PinsAnswered
 from mivlo.core.analyses.pitch import PitchLines
@@ -34,7 +35,7 @@ ANALYSES: dict[str, AnyAnalysis] = {
     for analysis in (
         Pictures(), Waveforms(), Spectra(), SuspectsOf(), Rendered(), PitchLines(), LowEnds(), Cellars(), PileUps(),
         EarMaps(), Ensembles(), Yields(), Cures(), Losses(), Surveys(), PinsAnswered(), Loudnesses(), MixSpectra(),
-        MixComparisons(), Pressures(), GivesBack(),
+        MixComparisons(), Pressures(), GivesBack(), MonoSums(),
     )
 }  # fmt: skip
 

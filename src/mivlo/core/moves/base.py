@@ -61,6 +61,7 @@ class BaseMove(BaseModel, ABC):
     family: ClassVar[Family]
     starts: ClassVar[tuple[Start, ...]] = ()
     clears_away: ClassVar[bool] = False  # meant to leave nothing of what lies beyond it
+    adds_only: ClassVar[bool] = False  # nothing of the sound is less by it
     scaled: ClassVar[tuple[str, ...]] = ()  # figures that go up and down with a strip's amount
     most_share: ClassVar[float] = 1.5  # of what it adds to the sound, at most
 
@@ -86,7 +87,7 @@ class BaseMove(BaseModel, ABC):
     @property
     def takes_away(self) -> bool:
         """Whether anything of the sound may be less by it, so that there are offcuts."""
-        return True
+        return not self.adds_only
 
     def acts_at(self, at_s: float) -> bool:
         """Tell whether a time lies within the move's times."""

@@ -17,6 +17,7 @@ class Drive(BaseMove):
     label: ClassVar[str] = "Drive"
     says: ClassVar[str] = "Louder against a soft ceiling: denser, with overtones of its own."
     family: ClassVar[Family] = "give-back"
+    adds_only: ClassVar[bool] = True
     most_share: ClassVar[float] = 1.0
     starts: ClassVar[tuple[Start, ...]] = (
         Start("rounded", "only the highest peaks", {"drive_db": 3.0, "ceiling_dbfs": -1.0}),
@@ -26,10 +27,6 @@ class Drive(BaseMove):
     kind: Literal["drive"] = "drive"
     drive_db: float = level_db("Drive", 0.0, 24.0, default=6.0)
     ceiling_dbfs: float = Field(default=-1.0, ge=-12.0, le=0.0, title="Ceiling", json_schema_extra={"unit": "dBFS"})
-
-    @property
-    def takes_away(self) -> bool:
-        return False
 
     def stage(
         self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0

@@ -53,6 +53,7 @@ class MoveKind(BaseModel):
     label: str
     says: str
     family: Family
+    adds_only: bool  # nothing of the sound is less by it: it has no offcuts
     figures: list[Figure]
     starts: list[ReadyStart]
 
@@ -65,6 +66,7 @@ def describe_kinds() -> list[MoveKind]:
             label=model.label,
             says=model.says,
             family=model.family,
+            adds_only=model.adds_only,
             figures=_figures(model.model_json_schema()["properties"]),
             starts=[ReadyStart(label=start.label, says=start.says, values=start.values) for start in model.starts],
         )

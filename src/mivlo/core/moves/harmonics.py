@@ -15,6 +15,7 @@ class HarmonicsMove(BaseMove, Placed):
     """Added beside the sound, which stays as it is."""
 
     family: ClassVar[Family] = "give-back"
+    adds_only: ClassVar[bool] = True
     side: ClassVar[Side]
 
     amount_db: float = level_db("Under the band", -40.0, 0.0, default=-18.0)
@@ -27,10 +28,6 @@ class HarmonicsMove(BaseMove, Placed):
     @property
     def place_hz(self) -> float:
         return self.edge_hz
-
-    @property
-    def takes_away(self) -> bool:
-        return False
 
     def stage(
         self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0

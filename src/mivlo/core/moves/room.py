@@ -17,6 +17,7 @@ class Room(BaseMove):
     label: ClassVar[str] = "Room"
     says: ClassVar[str] = "What walls give back, added to the sound; alone, on a group that tracks are sent to."
     family: ClassVar[Family] = "space"
+    adds_only: ClassVar[bool] = True
     starts: ClassVar[tuple[Start, ...]] = (
         Start("small room", "a few steps wide", {
             "decay_s": 0.4, "predelay_ms": 4.0, "low_cut_hz": 150.0, "damping_hz": 5_000.0, "wet_db": -12.0,
@@ -54,10 +55,6 @@ class Room(BaseMove):
         default=True, title="the sound itself stays", json_schema_extra={"group": "more"},
         description="off: only the room is left, for a group that tracks are sent to",
     )  # fmt: skip
-
-    @property
-    def takes_away(self) -> bool:
-        return False
 
     def check_rate(self, sample_rate_hz: float) -> None:
         super().check_rate(sample_rate_hz)

@@ -16,13 +16,10 @@ class Trim(BaseMove):
     label: ClassVar[str] = "Trim"
     says: ClassVar[str] = "Makes the whole sound louder or softer."
     family: ClassVar[Family] = "give-back"
+    adds_only: ClassVar[bool] = True
 
     kind: Literal["trim"] = "trim"
     gain_db: float = level_db("Gain", -24.0, 24.0, default=0.0, means="gain")
-
-    @property
-    def takes_away(self) -> bool:
-        return False
 
     def stage(
         self, key: str, *, on: bool, keepers: Keepers, sample_rate_hz: float, share: float = 1.0
