@@ -86,6 +86,24 @@ def tour(page: Page, address: str) -> None:
     page.locator("[data-test=render]").click()
     page.wait_for_selector("[data-test=download]")
     take(page, "hand-over")
+    under_pressure(page)
+
+
+def under_pressure(page: Page) -> None:
+    """Show what comes back once everything is compressed and put in a room."""
+    page.get_by_role("link", name="Bench", exact=True).click()
+    page.get_by_role("button", name="Lead voice", exact=True).click()
+    page.wait_for_timeout(2_000)
+    page.keyboard.press("u")
+    page.locator("[data-test=draft-stand-ins]").click()
+    page.wait_for_function(
+        "() => !/listening/.test(document.querySelector('[data-test=pressure-told]').innerText)", timeout=240_000
+    )
+    page.locator("[data-test=pressure-row]").first.click()
+    page.locator("[data-test=play]").click()
+    page.wait_for_timeout(8_000)
+    take(page, "pressure")
+    page.locator("[data-test=play]").click()
 
 
 def moves_at_work(page: Page) -> None:

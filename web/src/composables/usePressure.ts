@@ -84,8 +84,9 @@ export function makePressure(session: SessionStore, play: Play) {
   const monoTold = computed(() =>
     (inMono.value?.losses ?? []).map((loss) => {
       const names = loss.track_ids.map((id) => stripOf(state.value, id)?.name ?? '').join(', ')
-      const place = `${formatHz(Math.sqrt(loss.low_hz * loss.high_hz))} falls ${Math.abs(loss.falls_db).toFixed(0)} dB in mono`
-      return names ? `${place} (${names})` : place
+      const place = formatHz(Math.sqrt(loss.low_hz * loss.high_hz))
+      const falls = `${place} falls ${Math.abs(loss.falls_db).toFixed(0)} dB in mono`
+      return names ? `${falls} (${names})` : falls
     }),
   )
 
