@@ -76,7 +76,9 @@ def alone(session: RecordedSession, strip: Track | Group) -> Alone:
     heard = keys.union(*(members_under(key, mix.tracks, mix.groups) for key in keys)) - {strip.id}
     tracks = (one.model_copy(update={"ledger": (), "sends": ()}) for one in mix.tracks if one.id in heard)
     groups = (one.model_copy(update={"ledger": (), "sends": ()}) for one in mix.groups if one.id in heard)
-    return Alone(Mix(tracks=(plain, *tracks), groups=tuple(groups)), sound, start_frame)
+    # Of the mix itself, what stands in its place is no track of that name.
+    behind = Group(id=f"behind {strip.id}") if strip.id == session.master.id else Group(id=session.master.id)
+    return Alone(Mix(tracks=(plain, *tracks), groups=tuple(groups), master=behind), sound, start_frame)
 
 
 def sound_behind(session: RecordedSession, strip: Track | Group) -> tuple[Sound, int]:

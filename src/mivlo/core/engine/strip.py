@@ -210,6 +210,10 @@ class Strip:
             if not starting:
                 self.extend(frame)
                 self._go_back(frame, stale=False)
+                if (
+                    self._tracing and not self._extras
+                ):  # how far back it was traced hangs on how far it was rendered ahead
+                    self._pipeline.traces = {}
                 self.fixed_before = frame
             self._extras = [item for item in self._extras if not (item[1].goal == 0.0 and item[1].rests_at(frame))]
             for _, weight in self._extras:

@@ -197,6 +197,7 @@ class PlaneStage:
             self._past = np.zeros((len(x), self.latency_frames - self._hop))
         incoming = np.concatenate([self._incoming, x], axis=1)
         n_hops = incoming.shape[1] // self._hop
+        self._trace = None  # of a block that ends no window nothing is told, nor what was told of the one before
         if n_hops:
             whole = incoming[:, : n_hops * self._hop]
             joined = np.concatenate([self._past, whole], axis=1)
