@@ -89,6 +89,7 @@ def test_each_move_can_be_switched_copied_changed_in_kind_and_removed(bench, pag
         "slope_db_per_octave": 48,
         "q": 0.7071,
         "on": True,
+        "stand_in": False,
         "channel": "both",
         "times_s": [],
     }

@@ -62,7 +62,7 @@ useBenchKeys()
 .bench {
   height: 100%;
   display: grid;
-  grid-template: minmax(0, 1fr) 92px / 172px minmax(0, 1fr) 276px;
+  grid-template: minmax(0, 1fr) 114px / 172px minmax(0, 1fr) 276px;
 }
 .bottom {
   grid-column: 1 / -1;
