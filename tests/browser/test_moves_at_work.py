@@ -18,8 +18,8 @@ EVERY_KIND = [
     {"kind": "dynamic-high-shelf", "hz": 6_000, "threshold_db": -50},
     {"kind": "flat-bell", "hz": 900, "gain_db": -3}, {"kind": "dynamic-flat-bell", "hz": 700, "threshold_db": -50},
     {"kind": "dynamic-low-cut", "hz": 120, "threshold_db": -40}, {"kind": "high-cut", "hz": 16_000}, {"kind": "plane"},
-    {"kind": "compressor", "threshold_db": -40, "placing": "beside"}, {"kind": "room", "decay_s": 0.5}, {"kind": "warmth"},
-    {"kind": "air"}, {"kind": "drive", "drive_db": 2}, {"kind": "trim", "gain_db": -1},
+    {"kind": "compressor", "threshold_db": -40, "placing": "beside"}, {"kind": "room", "decay_s": 0.5},
+    {"kind": "warmth"}, {"kind": "air"}, {"kind": "drive", "drive_db": 2}, {"kind": "trim", "gain_db": -1},
 ]  # fmt: skip
 FILL = """async (moves) => {
     const { session } = window.mivlo
