@@ -35,6 +35,8 @@ from mivlo.core.units import Array
 
 LATER = Compressor(threshold_db=-34.0, ratio=6.0, attack_ms=4.0, release_ms=90.0, knee_db=4.0, makeup_db=9.0)
 RIGHT_DB, LEAST_ODDS = 0.5, 0.15
+# Their gain changes while a narrow band still rings with what came into it before: a gain at the moment says little.
+STROKES = ("kick", "kit", "snare", "toms", "cymbals")
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +44,7 @@ class Measured:
     """Of one phrase: how far what was told is from what the gain trace says, and how many suspects of the clean phrase
     are accused of coming back."""
 
+    instrument: str
     off_db: float
     accused: int
 
@@ -69,7 +72,7 @@ def measured(index: int) -> Measured:
     gained = np.sum((band * 10.0 ** (gain_db / 10.0))[inside]) / np.sum(band[inside])
     levels = [integrated_loudness(one, sample_rate_hz=RATE) or 0.0 for one in (off, on)]
     expected = 10.0 * np.log10(gained) - (levels[1] - levels[0])
-    return Measured(abs(told - float(expected)), accused(x))
+    return Measured(phrase.instrument.name, abs(told - float(expected)), accused(x))
 
 
 def compressed(x: Array) -> tuple[Array, Array]:
@@ -110,8 +113,10 @@ def main() -> None:
         files = list(pool.map(measured, range(options.files)))
     right = 100.0 * np.mean([one.off_db <= RIGHT_DB for one in files])
     clean = 100.0 * np.mean([one.accused == 0 for one in files])
+    pitched = 100.0 * np.mean([one.off_db <= RIGHT_DB for one in files if one.instrument not in STROKES])
     rows = [
         ("within 0.5 dB of what the compressor's own gain says", "90 %", f"{right:.0f} %"),
+        ("the same, of what is no drum", "90 %", f"{pitched:.0f} %"),
         ("furthest from it", "", f"{max(one.off_db for one in files):.2f} dB"),
         ("clean phrases accused of nothing", "67 %", f"{clean:.0f} %"),
     ]
