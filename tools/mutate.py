@@ -100,7 +100,7 @@ BREAKS = (
           "YIELD_LIMIT_DB", "core/test_ensemble.py"),
     Break("core/ensemble/right_of_way.py", "return min(one, other", "return max(one, other", SMALL_PRINT),
     Break("core/ensemble/clashes.py", "start_s - found[-1][1] <= LONGEST_GAP_S", "False", SMALL_PRINT),
-    Break("core/level_match.py", "match_before_db=min(difference, 0.0)", "match_before_db=max(difference, 0.0)",
+    Break("core/level_match.py", "min(known) - one.loudness_lufs if", "0.0 if",
           SMALL_PRINT),
     Break("core/processors/chain.py", "SWITCH_STEPS if section.on else 0", "SWITCH_STEPS", "core/test_engine.py"),
     Break("core/channel.py", 'difference if channel == "mid" else -difference', "difference", SMALL_PRINT),

@@ -7,6 +7,7 @@ from scipy.signal import lfilter
 from mivlo.core.analyses.base import Need
 from mivlo.core.analyses.registry import ANALYSES
 from mivlo.core.engine.mix import mix_of_session
+from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.finder.coming_back import back_db, comes_back, loudness_change_db, moments_of
@@ -145,3 +146,12 @@ def test_a_group_that_stands_in_is_muted_with_what_is_sent_there_until_it_is_wan
     group = Group(id="r", stand_in=True)
     assert mix_of_session(session_of().changed(groups=(group,)), stand_ins="resting").groups[0].mute
     assert mix_of_session(session_of().changed(groups=(group,))).groups == ()
+
+
+def test_what_is_only_done_later_is_none_of_the_offcuts():
+    x = ArraySource(0.3 * np.random.default_rng(2).standard_normal((1, RATE)))
+    ledger = (LedgerEntry(id="1", move=LATER.model_copy(update={"stand_in": True})),)
+    session = session_of(Track(id="v", audio_id="a", ledger=ledger))
+    mix = mix_of_session(session, stand_ins="acting").model_copy(update={"offcuts_track_id": "v"})
+    player = Player(mix, lambda _: x, start_frame=0, sample_rate_hz=RATE)
+    assert np.max(np.abs(player.render(RATE // 2))) < 1e-12
