@@ -19,6 +19,8 @@ from mivlo.core.model.intents.stand_ins import DraftStandIns, RemoveStandIns
 from mivlo.core.moves.base import slice_bell
 from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.compressor import Compressor
+from mivlo.core.moves.dynamic_bell import DynamicBell
+from mivlo.core.moves.room import Room
 from mivlo.core.processors.stage import Context
 
 from .phrases import RATE
@@ -155,3 +157,18 @@ def test_what_is_only_done_later_is_none_of_the_offcuts():
     mix = mix_of_session(session, stand_ins="acting").model_copy(update={"offcuts_track_id": "v"})
     player = Player(mix, lambda _: x, start_frame=0, sample_rate_hz=RATE)
     assert np.max(np.abs(player.render(RATE // 2))) < 1e-12
+
+
+def test_later_moves_act_on_what_is_not_treated_too_and_their_memory_counts_only_while_they_act():
+    x = ArraySource(0.3 * np.random.default_rng(3).standard_normal((1, 4 * RATE)))
+    moves = (DynamicBell(hz=900, threshold_db=-60, release_ms=100), Room(decay_s=8, stand_in=True))
+    track = Track(id="v", audio_id="a", ledger=tuple(LedgerEntry(id=str(n), move=one) for n, one in enumerate(moves)))
+
+    def rendered(one: Track, how: str) -> np.ndarray:
+        mix = mix_of_session(session_of(one), stand_ins=how)
+        blocks = render_mix(mix, lambda _: x, start=3 * RATE, end=4 * RATE, sample_rate_hz=RATE)
+        return np.concatenate(list(blocks), axis=1)
+
+    assert np.array_equal(rendered(track, "resting"), rendered(track, "left-out"))
+    off = track.model_copy(update={"ledger_on": False})
+    assert not np.array_equal(rendered(off, "acting"), rendered(off, "left-out"))
