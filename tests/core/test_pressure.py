@@ -161,7 +161,10 @@ def test_what_is_only_done_later_is_none_of_the_offcuts():
 
 def test_later_moves_act_on_what_is_not_treated_too_and_their_memory_counts_only_while_they_act():
     x = ArraySource(0.3 * np.random.default_rng(3).standard_normal((1, 4 * RATE)))
-    moves = (DynamicBell(hz=900, threshold_db=-60, release_ms=100), Room(decay_s=8, stand_in=True))
+    moves = (
+        DynamicBell(hz=900, threshold_db=-40, depth_db=-24, ratio=2, release_ms=100),
+        Room(decay_s=8, stand_in=True),
+    )
     track = Track(id="v", audio_id="a", ledger=tuple(LedgerEntry(id=str(n), move=one) for n, one in enumerate(moves)))
 
     def rendered(one: Track, how: str) -> np.ndarray:
