@@ -1,5 +1,6 @@
 """What is computed: once, in order of who waits, kept over restarts, given up, tried again, thrown away for room."""
 
+import asyncio
 import json
 import os
 import signal
@@ -11,8 +12,10 @@ from concurrent.futures import ThreadPoolExecutor
 
 import httpx
 import numpy as np
+import procrastinate
 import pytest
 import websockets.sync.client
+from procrastinate.exceptions import ConnectorException
 from sqlalchemy import select, text, update
 
 from mivlo.core.analyses.pitch import PitchLines
@@ -22,6 +25,7 @@ from mivlo.core.errors import ParameterError
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import ProductNeedRow, ProductRow, ProductWantRow
 from mivlo.server.jobs.compute import evict
+from mivlo.server.jobs.worker import work
 from mivlo.server.services import products
 from mivlo.server.services.analyses import listen
 from mivlo.server.services.products import Priority, drop, listened_to, look_at, want, wanted_of
@@ -293,6 +297,20 @@ def test_pages_are_told_and_what_they_leave_is_given_up(api, held):
         assert stages == ["running", "done"]
     with pytest.raises(websockets.exceptions.InvalidStatus):
         websockets.sync.client.connect(address, origin="http://elsewhere.example")
+
+
+def test_a_worker_ends_without_a_page_of_traceback_when_the_end_of_a_job_cannot_be_noted(api, monkeypatch, caplog):
+    async def noted() -> None:
+        raise ConnectorException
+
+    async def run(self, **_) -> None:
+        asyncio.create_task(noted())  # which nobody awaits, as in the queue
+        await asyncio.Event().wait()
+
+    monkeypatch.setattr(procrastinate.App, "run_worker_async", run)
+    with pytest.raises(ConnectorException):
+        asyncio.run(asyncio.wait_for(work("elsewhere", stop=asyncio.Event()), 10.0))
+    assert "never retrieved" not in caplog.text
 
 
 # With processes of its own

@@ -18,6 +18,7 @@ import tempfile
 import time
 from collections.abc import Iterator
 from multiprocessing.connection import wait
+from typing import Any
 
 import procrastinate
 import psycopg
@@ -77,6 +78,7 @@ async def work(worker: str, *, died: bool = False, stop: asyncio.Event | None = 
         db.commit()
     activity = Activity()
     app = make_app(worker, activity)
+    lost = _lost_while_ending_a_job()
     async with app.open_async():
         working = asyncio.create_task(
             app.run_worker_async(
@@ -86,13 +88,31 @@ async def work(worker: str, *, died: bool = False, stop: asyncio.Event | None = 
             )
         )  # fmt: skip
         looking = asyncio.create_task(_look_for_lost_jobs())
-        ends = [working, asyncio.create_task(activity.until_idle() if stop is None else stop.wait())]
+        ends: list[asyncio.Future[Any]] = [working, lost, asyncio.create_task(activity.until_idle() if stop is None else stop.wait())]
         await asyncio.wait(ends, return_when=asyncio.FIRST_COMPLETED)
-        if working.done():
-            await working
+        failed = next((one for one in (working, lost) if one.done()), None)
         for one in (*ends, looking):
             one.cancel()
         await asyncio.wait([*ends, looking])
+        if failed is not None:
+            await failed
+
+
+def _lost_while_ending_a_job() -> asyncio.Future[None]:
+    """Return what fails when the database goes away just as the queue notes that a job is done: nobody awaits that note,
+    so it would be a page of traceback, and the job would stand under way for as long as this worker lives."""
+    loop = asyncio.get_running_loop()
+    lost: asyncio.Future[None] = loop.create_future()
+
+    def tell(loop: asyncio.AbstractEventLoop, context: dict[str, object]) -> None:
+        error = context.get("exception")
+        if not isinstance(error, ConnectorException):
+            loop.default_exception_handler(context)
+        elif not lost.done():
+            lost.set_exception(error)
+
+    loop.set_exception_handler(tell)
+    return lost
 
 
 async def _look_for_lost_jobs() -> None:
