@@ -304,7 +304,7 @@ def test_a_worker_ends_without_a_page_of_traceback_when_the_end_of_a_job_cannot_
         raise ConnectorException
 
     async def run(self, **_) -> None:
-        asyncio.create_task(noted())  # which nobody awaits, as in the queue
+        asyncio.create_task(noted())  # noqa: RUF006 - which nobody awaits, as in the queue
         await asyncio.Event().wait()
 
     monkeypatch.setattr(procrastinate.App, "run_worker_async", run)

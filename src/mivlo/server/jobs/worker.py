@@ -88,7 +88,8 @@ async def work(worker: str, *, died: bool = False, stop: asyncio.Event | None = 
             )
         )  # fmt: skip
         looking = asyncio.create_task(_look_for_lost_jobs())
-        ends: list[asyncio.Future[Any]] = [working, lost, asyncio.create_task(activity.until_idle() if stop is None else stop.wait())]
+        end = asyncio.create_task(activity.until_idle() if stop is None else stop.wait())
+        ends: list[asyncio.Future[Any]] = [working, lost, end]
         await asyncio.wait(ends, return_when=asyncio.FIRST_COMPLETED)
         failed = next((one for one in (working, lost) if one.done()), None)
         for one in (*ends, looking):
@@ -99,8 +100,8 @@ async def work(worker: str, *, died: bool = False, stop: asyncio.Event | None = 
 
 
 def _lost_while_ending_a_job() -> asyncio.Future[None]:
-    """Return what fails when the database goes away just as the queue notes that a job is done: nobody awaits that note,
-    so it would be a page of traceback, and the job would stand under way for as long as this worker lives."""
+    """Return what fails when the database goes away just as the queue notes that a job is done: nobody awaits that
+    note, so it would be a page of traceback, and the job would stand under way for as long as this worker lives."""
     loop = asyncio.get_running_loop()
     lost: asyncio.Future[None] = loop.create_future()
 
