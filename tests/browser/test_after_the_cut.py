@@ -133,3 +133,24 @@ def test_a_voice_made_thin_is_given_back_to_and_the_amount_backs_off(bench, page
     page.get_by_role("button", name="undo").click()
     bench.saved()
     expect(page.get_by_label("Amount of all moves")).to_have_value("100 %")
+
+
+def test_what_somebody_really_did_is_brought_in_aligned_and_heard_under_pressure(bench, page: Page, mivlo, tmp_path):
+    drum(page, tmp_path)
+    back = np.pad(0.5 * struck(), ((0, 0), (500, 0)))[:, : 8 * RATE]
+    soundfile.write(tmp_path / "back.wav", back.T, RATE, subtype="PCM_24")
+    page.get_by_role("link", name="Gather").click()
+    page.get_by_test_id("files").set_input_files([tmp_path / "back.wav"])
+    expect(page.get_by_label("Name of back")).to_be_visible()
+    page.get_by_role("link", name="Bench", exact=True).click()
+    page.keyboard.press("u")
+    page.get_by_test_id("came-back").locator("summary").click()
+    page.get_by_test_id("back-file").select_option(label="back")
+    page.get_by_test_id("back-of").select_option(label="snare")
+    page.get_by_test_id("use-back").click()
+    expect(page.get_by_test_id("came-back")).to_contain_text("snare as it came back: 6.0 dB softer, 10.4 ms late")
+    expect(page.get_by_test_id("pressure-row").first).to_contain_text("ring at 431 Hz", timeout=60_000)
+    page.evaluate("() => { window.mivlo.play.matched.value = false }")
+    heard, sound = captured(page, 0, [])
+    assert np.array_equal(heard, rendered(sound, mivlo))
+    assert np.allclose(heard[0], 0.5 * struck()[0, : heard.shape[1]], atol=1e-4)

@@ -27,7 +27,15 @@ MORE: dict[str, dict[str, Any]] = {
     "cure": {"entry_id": "cut"},
     "loss": {"entry_id": "plain"},
     "pin-answers": {"hz": 800.0, "width_octaves": 0.2},
+    "came-back": {"back_id": "kick"},
     "pile-up": {"cuts": {"kick": {"kind": "low-cut", "hz": 40.0}}},
+}
+
+# Who cannot be asked, and why.
+REFUSED = {
+    **{(name, one): "not in this ledger" for name in ("cure", "loss") for one in ("band", "mix")},
+    **{("came-back", one): "not in this session" for one in ("band", "mix")},
+    ("pressure", "band"): "let stand-ins be drafted",
 }
 
 
@@ -98,12 +106,9 @@ ASKED = [name for name, one in ANALYSES.items() if one.is_asked_for and name != 
 @pytest.mark.parametrize("name", ASKED)
 def test_what_is_asked_is_computed_from_figures_alone_kept_as_json_and_shown(kept: Kept, name: str, strip_id: str):
     analysis, now = ANALYSES[name], session()
-    if name in ("cure", "loss") and strip_id != "kick":
-        with pytest.raises(NotFoundError, match="not in this ledger"):
-            analysis.question(now, asked_of(name, strip_id), lambda _: None)
-        return
-    if name == "pressure" and strip_id != "kick":
-        with pytest.raises(NotFoundError, match="let stand-ins be drafted"):
+    refused = REFUSED.get((name, strip_id))
+    if refused is not None:
+        with pytest.raises(NotFoundError, match=refused):
             analysis.question(now, asked_of(name, strip_id), lambda _: None)
         return
     asked = asked_of(name, strip_id)

@@ -46,6 +46,20 @@ def test_fifty_times_in_looked_at_removed_and_deleted_leave_nothing(http, mivlo)
     assert (now["undo"], now["redo"]) == (None, None)  # what could only be undone with the sound is forgotten
 
 
+def test_what_came_back_of_a_track_stays_with_it(api):
+    state = session_with_track(api, seconds=0.2)
+    state = upload(api, state["id"], "back.wav", wav(0.2, seed=2)).json()
+    track, back = state["tracks"]
+    came_back = {"do": "came-back", "track_id": track["id"], "back_id": back["id"], "start_frame": -7,
+                 "louder_db": 1.0, "holds_cuts": True}  # fmt: skip
+    now = edit(api, state, came_back).json()
+    assert [one["later"]["audio_id"] for one in now["tracks"]] == [back["audio_id"]]
+    assert set(now["audio"]) == {track["audio_id"], back["audio_id"]}
+    assert api.get(f"/api/sessions/{state['id']}/storage").json()["unused"] == []
+    assert api.delete(f"/api/sessions/{state['id']}/audio/{back['audio_id']}").status_code == 409
+    assert step_back(api, now)["tracks"] == state["tracks"]
+
+
 def test_the_history_goes_on_after_the_sound_that_was_deleted(api):
     state = session_with_track(api, seconds=0.2)
     first = state["tracks"][0]["audio_id"]

@@ -1,12 +1,15 @@
 /** The pressure test: everything heard through what stands for what is done later, and what comes back under it. */
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import type { Shown } from '../api/analyses'
+import type { SessionState, Strip } from '../api/client'
 import { useRead } from '../api/reads'
 import { formatHz } from '../lib/figures'
 import { setMove, stripOf } from '../lib/intents'
 import { newId } from '../lib/moves'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
+
+const stripsOf = (state: SessionState): Strip[] => [...state.tracks, ...state.groups, state.master]
 
 type Told = NonNullable<Shown<'pressure'>>
 export type PressureRow = Told['rows'][number] & { readonly stripId: string; readonly name: string }
@@ -27,8 +30,8 @@ export function makePressure(session: SessionStore, play: Play) {
   const problem = ref('')
 
   const standsIn = computed(() =>
-    [...state.value.tracks, ...state.value.groups, state.value.master].some((strip) =>
-      strip.ledger.some((entry) => entry.move.stand_in),
+    stripsOf(state.value).some(
+      (strip) => strip.ledger.some((entry) => entry.move.stand_in) || (strip.kind === 'track' && strip.later),
     ),
   )
 
@@ -38,10 +41,17 @@ export function makePressure(session: SessionStore, play: Play) {
     asking?.abort()
     const now = (asking = new AbortController())
     const rooms = new Set(state.value.groups.filter((group) => group.stand_in).map((group) => group.id))
-    const strips = state.value.tracks.filter(
-      (track) =>
-        track.ledger.some((entry) => entry.move.stand_in) || track.sends?.some((send) => rooms.has(send.to_id)),
-    )
+    // Of groups and the mix, what was cut there: their own suspects are looked for where they are worked on.
+    const pressed = (strip: Strip): boolean =>
+      strip.ledger.some((entry) => entry.move.stand_in) ||
+      !!strip.sends?.some((send) => rooms.has(send.to_id)) ||
+      (strip.kind === 'track' && !!strip.later) ||
+      stripsOf(state.value).some((one) => one.group_id === strip.id && pressed(one))
+    const strips = stripsOf(state.value).filter((strip) => {
+      if (strip.kind === 'track') return pressed(strip)
+      const cured = strip.ledger.some((entry) => entry.evidence && !entry.move.stand_in)
+      return cured && !rooms.has(strip.id) && (strip.id === state.value.master.id || pressed(strip))
+    })
     told.value = new Map([...told.value].filter(([id]) => strips.some((strip) => strip.id === id)))
     waiting.value = strips.length
     problem.value = ''
@@ -147,6 +157,22 @@ export function makePressure(session: SessionStore, play: Play) {
     if (!play.playing.value) void play.play()
   }
 
+  /** Let a file that came back stand in for what was done to its track; tells whether it does. */
+  async function cameBack(trackId: string, backId: string, holdsCuts: boolean) {
+    problem.value = ''
+    try {
+      const told = await analyse('came-back', { strip_id: trackId, back_id: backId })
+      const { start_frame, louder_db } = told
+      await edit(`${stripOf(state.value, trackId)?.name ?? ''}: as it came back`, [
+        { do: 'came-back', track_id: trackId, back_id: backId, start_frame, louder_db, holds_cuts: holdsCuts },
+      ])
+      return true
+    } catch (error) {
+      problem.value = error instanceof Error ? error.message : String(error)
+      return false
+    }
+  }
+
   /** Cut further, by as much as holds it down. */
   function deepen(row: PressureRow) {
     const strip = stripOf(saved.value, row.stripId)
@@ -169,6 +195,7 @@ export function makePressure(session: SessionStore, play: Play) {
     remove,
     hear,
     deepen,
+    cameBack,
     ownCurve,
     readCurve,
     listenThrough,

@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import HoldButton from '../components/HoldButton.vue'
 import { usePlay, usePressure, useBench, useSession } from '../composables/work'
+import CameBack from './CameBack.vue'
 import type { PressureRow } from '../composables/usePressure'
 
 const { state, chosenId } = useSession()
@@ -83,6 +84,7 @@ function show(row: PressureRow) {
         monoTold.join('; ')
       }}</span>
     </div>
+    <CameBack />
     <p v-if="problem" class="problem">{{ problem }}</p>
     <ul v-if="rows.length">
       <li v-for="row in rows" :key="`${row.stripId} ${row.entry_id} ${row.hz}`" :class="{ back: row.comes_back }">

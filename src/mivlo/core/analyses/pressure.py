@@ -127,7 +127,7 @@ class Pressures(Analysis[OfStrip, PressureIn, Pressure]):
             moments = moments_of(untreated, evidence, offset_s=at / rate, sample_rate_hz=rate)
             back = back_db(off, on, evidence, moments, louder_db=louder_db, offset=at, sample_rate_hz=rate)
             deeper = None
-            if entry is not None and comes_back(back, excess_db):
+            if entry is not None and comes_back(back, excess_db) and _acts_later(params, entry):
                 deeper = _held_down(work, params, entry, excess_db + back - LEFT_FROM_DB, moments, louder_db)
             told.append(
                 Back(
@@ -153,7 +153,7 @@ class Pressures(Analysis[OfStrip, PressureIn, Pressure]):
         return PressureView(strip_id=asked.strip_id, louder_db=result.louder_db, rows=rows)
 
     def foreseen(self, session: RecordedSession) -> Iterable[OfStrip]:
-        return (OfStrip(strip_id=track.id) for track in session.tracks) if session.stands_in() else ()
+        return (OfStrip(strip_id=strip.id) for strip in session.strips()) if session.stands_in() else ()
 
 
 _CURES, _SUSPECTS = Cures(), SuspectsOf()
@@ -199,7 +199,8 @@ def _held_down(
         move = _deeper(entry.move, more_db + MARGIN_DB)
         if move is None or move == entry.move:
             return move
-        mixes = (_with(rendering.mix, entry.id, move, later=later) for later in (False, True))
+        pressed = _with(rendering.mix, entry.id, move)
+        mixes = (_without_stand_ins(pressed, params), pressed)
         off, on = (_stretch(work, mix, start, end, rate) for mix in mixes)
         cure = measure_again(
             untreated, off, kind=evidence.kind, hz=evidence.hz, q=evidence.q, behaviour=evidence.behaviour,
@@ -218,15 +219,25 @@ def _stretch(work: Work, mix: Mix, start: int, end: int, rate: int) -> Source:
     return ArraySource(np.concatenate(list(blocks), axis=1))
 
 
-def _with(mix: Mix, entry_id: str, move: Move, *, later: bool) -> Mix:
-    """Return a mix whose first track has a move in place of another, with or without what is done later."""
+def _acts_later(params: PressureIn, entry: LedgerEntry) -> bool:
+    """Tell whether a move acts on what is heard under pressure; what came back with the cuts in it is as it is."""
+    rendering = params.on.rendering
+    return rendering is not None and any(one.id == entry.id for one in rendering.mix.tracks[0].ledger)
+
+
+def _with(mix: Mix, entry_id: str, move: Move) -> Mix:
+    """Return a mix whose first track has a move in place of another."""
     own = mix.tracks[0]
     ledger = tuple(
-        entry.model_copy(update={"move": move}) if entry.id == entry_id else entry
-        for entry in (own.ledger if later else own.lasting_ledger)
-    )
-    changed = own.model_copy(update={"ledger": ledger, "sends": own.sends if later else ()})
-    return mix.model_copy(update={"tracks": (changed, *mix.tracks[1:])})
+        entry.model_copy(update={"move": move}) if entry.id == entry_id else entry for entry in own.ledger
+    )  # fmt: skip
+    return mix.model_copy(update={"tracks": (own.model_copy(update={"ledger": ledger}), *mix.tracks[1:])})
+
+
+def _without_stand_ins(mix: Mix, params: PressureIn) -> Mix:
+    own = mix.tracks[0]
+    plain = {"ledger": own.lasting_ledger, "sends": (), "audio_id": params.untreated.audio_id, "start_frame": params.at}
+    return mix.model_copy(update={"tracks": (own.model_copy(update=plain), *mix.tracks[1:])})
 
 
 def _deeper(move: Move, by_db: float) -> Move | None:

@@ -6,6 +6,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from mivlo.core.analyses.base import AnyAnalysis
+from mivlo.core.analyses.came_back import CamesBack
 from mivlo.core.analyses.cellar import Cellars, LowEnds, PileUps
 from mivlo.core.analyses.cures import Cures, Losses
 from mivlo.core.analyses.ear_map import EarMaps
@@ -35,7 +36,7 @@ ANALYSES: dict[str, AnyAnalysis] = {
     for analysis in (
         Pictures(), Waveforms(), Spectra(), SuspectsOf(), Rendered(), PitchLines(), LowEnds(), Cellars(), PileUps(),
         EarMaps(), Ensembles(), Yields(), Cures(), Losses(), Surveys(), PinsAnswered(), Loudnesses(), MixSpectra(),
-        MixComparisons(), Pressures(), GivesBack(), MonoSums(),
+        MixComparisons(), Pressures(), GivesBack(), MonoSums(), CamesBack(),
     )
 }  # fmt: skip
 

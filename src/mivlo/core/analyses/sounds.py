@@ -96,7 +96,8 @@ def sound_behind(session: RecordedSession, strip: Track | Group) -> tuple[Sound,
 def sound_under_pressure(session: RecordedSession, strip: Track | Group) -> Sound | None:
     """Return a strip behind its moves and all that stands for what is done later, from frame 0 of the session on.
 
-    None where nothing stands in. What it is sent to is heard with it; its fader is not.
+    None where nothing stands in. What a track is sent to is heard with it; its fader is not. Of a group and the mix,
+    whatever stands in for its tracks is heard.
 
     Raises
     ------
@@ -104,6 +105,10 @@ def sound_under_pressure(session: RecordedSession, strip: Track | Group) -> Soun
 
     Source: ours
     """
+    if isinstance(strip, Track) and strip.later is not None:
+        return _as_it_came_back(session, strip)
+    if isinstance(strip, Group):
+        return _group_under_pressure(session, strip)
     rooms = {group.id: group for group in session.groups if group.stand_in}
     sends = tuple(send for send in strip.sends if send.to_id in rooms)
     later = tuple(entry for entry in strip.ledger if entry.move.stand_in)
@@ -123,6 +128,35 @@ def sound_under_pressure(session: RecordedSession, strip: Track | Group) -> Soun
     rate = session.sample_rate_hz
     n_frames = start_frame + sound.n_frames
     return sound_of(Rendering(mix=pressed, what="mix", n_frames=n_frames, n_channels=2, sample_rate_hz=rate, of=sound))
+
+
+def _as_it_came_back(session: RecordedSession, track: Track) -> Sound:
+    mix, sound, start_frame = alone(session, track)
+    back = track.as_it_came_back
+    own = mix.tracks[0].model_copy(
+        update={"audio_id": back.audio_id, "start_frame": back.start_frame, "ledger": back.ledger}
+    )
+    pressed = mix.model_copy(update={"tracks": (own, *mix.tracks[1:]), "heard_ids": (own.id,)})
+    n_frames, rate = start_frame + sound.n_frames, session.sample_rate_hz
+    return sound_of(Rendering(mix=pressed, what="mix", n_frames=n_frames, n_channels=2, sample_rate_hz=rate, of=sound))
+
+
+def _group_under_pressure(session: RecordedSession, group: Group) -> Sound | None:
+    now, later = (mix_of_session(session, stand_ins=how) for how in ("left-out", "acting"))
+    if group.id != session.master.id:
+        now, later = (group_by_itself(mix, group.id) for mix in (now, later))
+    within = {group.id, *session.sources_of(group.id)}
+
+    def parts(mix: Mix) -> list[object]:
+        return [one for one in (*mix.tracks, *mix.groups, mix.master) if one.id in within]
+
+    if parts(now) == parts(later):
+        return None
+    untreated, _ = sound_into(session, group)
+    rate = session.sample_rate_hz
+    return sound_of(
+        Rendering(mix=later, what="mix", n_frames=untreated.n_frames, n_channels=2, sample_rate_hz=rate, of=untreated)
+    )
 
 
 def stretch_of(session: RecordedSession, strip: Track | Group, start_s: float, end_s: float) -> Stretch:

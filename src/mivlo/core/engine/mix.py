@@ -131,6 +131,10 @@ def mix_of_session(session: Session, *, stand_ins: StandIns = "left-out") -> Mix
     stood_in = {group.id for group in session.groups if group.stand_in}
 
     def part(one: Any) -> Any:
+        if stand_ins == "acting" and isinstance(one, Track) and one.later is not None:
+            one = one.as_it_came_back.model_copy(
+                update={"sends": tuple(send for send in one.sends if send.to_id not in stood_in)}
+            )
         ledger, sends = one.ledger, one.sends
         if stand_ins == "resting":
             ledger = tuple(_resting(entry) if entry.move.stand_in else entry for entry in ledger)

@@ -17,7 +17,7 @@ from mivlo.core.model.recorded import Audio, RecordedSession
 from mivlo.core.model.rights import RegionRule, RightOfWay
 from mivlo.core.model.routing import Route, groups_in_order, members_under, parents_of, routes_of, sources_of
 from mivlo.core.model.session import MIX_ID, Session
-from mivlo.core.model.strips import Group, Send, Strip, StripBase, Track
+from mivlo.core.model.strips import Group, LaterVersion, Send, Strip, StripBase, Track
 
 __all__ = [
     "MIX_ID",
@@ -29,6 +29,7 @@ __all__ = [
     "Frozen",
     "Group",
     "Keeper",
+    "LaterVersion",
     "LedgerEntry",
     "Phase",
     "Pin",

@@ -59,7 +59,8 @@ class Session(Frozen):
 
     def stands_in(self) -> bool:
         """Tell whether anything in it stands for what somebody does later. Raises nothing. Source: ours."""
-        return any(entry.move.stand_in for strip in self.strips() for entry in strip.ledger)
+        came_back = any(track.later is not None for track in self.tracks)
+        return came_back or any(entry.move.stand_in for strip in self.strips() for entry in strip.ledger)
 
     def strips(self) -> tuple[Track | Group, ...]:
         """Return all tracks, then all groups, then the mix. Raises nothing. Source: ours."""

@@ -9,7 +9,7 @@ from mivlo.core.model.ledger import Keeper, LedgerEntry, Phase
 from mivlo.core.model.marks import Dismissed, Pin
 from mivlo.core.roles import Role
 
-__all__ = ["SHARED_BY_TWINS", "Group", "Send", "SendLevel", "Strip", "StripBase", "Track"]
+__all__ = ["SHARED_BY_TWINS", "Group", "LaterVersion", "Send", "SendLevel", "Strip", "StripBase", "Track"]
 
 SendLevel = Annotated[float, Field(ge=-60.0, le=24.0)]
 
@@ -76,20 +76,42 @@ class StripBase(Frozen):
         return self.model_copy(update={"name": "Strip", "pins": (), "dismissed": ()})
 
 
+class LaterVersion(Frozen):
+    """A track as it came back from what was done to it later: a stand-in that is no guess."""
+
+    audio_id: str = Field(max_length=64)
+    start_frame: int = Field(ge=-(2**40), le=2**40)  # before the session's start: that much of the file is not heard
+    louder_db: float = Field(default=0.0, ge=-200.0, le=200.0)
+    holds_cuts: bool = False  # made of the track behind its moves, as it was handed over
+
+
 class Track(StripBase):
     """One track; tracks with the same twin id share one ledger."""
 
     kind: Literal["track"] = "track"
     role: Role = "other"
     audio_id: str = Field(max_length=64)
-    start_frame: int = Field(default=0, ge=0, le=2**40)
+    start_frame: int = Field(default=0, ge=-(2**40), le=2**40)
     pan: float = Field(default=0.0, ge=-1.0, le=1.0)
     polarity_flipped: bool = False
     twin_id: str | None = Field(default=None, max_length=64)
+    later: LaterVersion | None = None
+
+    @property
+    def as_it_came_back(self) -> Self:
+        """Return the track as it is under pressure: in place of its sound what came back, and no guesses beside that.
+
+        Raises nothing. Source: ours.
+        """
+        if self.later is None:
+            return self
+        ledger = () if self.later.holds_cuts else self.lasting_ledger
+        own = {"audio_id": self.later.audio_id, "start_frame": self.later.start_frame, "ledger": ledger}
+        return self.model_copy(update={**own, "later": None})
 
     def heard_part(self) -> Self:
         """Return the same without what nobody hears. Raises nothing. Source: ours."""
-        return super().heard_part().model_copy(update={"role": "other", "twin_id": None})
+        return super().heard_part().model_copy(update={"role": "other", "twin_id": None, "later": None})
 
 
 class Group(StripBase):

@@ -22,6 +22,7 @@ from mivlo.server.services.state import (
     SessionSummary,
     StepInHistory,
     Undoable,
+    audio_ids_in,
 )
 
 __all__ = [
@@ -86,7 +87,7 @@ def _state(db: Database, row: SessionRow) -> SessionState:
     strips = _strip_rows(db, row.id)
     audio = db.execute(select(AudioRow.id, AudioRow.facts).where(AudioRow.session_id == row.id))
     tracks = [strip for strip in strips if strip.state["kind"] == "track"]
-    used = {track.state["audio_id"] for track in tracks}
+    used = {audio_id for track in tracks for audio_id in audio_ids_in(track.state)}
     return SessionState.model_validate(
         {name: getattr(row, name) for name in ("id", "sample_rate_hz", "revision", "is_demo", *OF_SESSION)}
         | {

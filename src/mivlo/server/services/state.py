@@ -1,16 +1,22 @@
 """The session as pages see it, and the edits they may ask for."""
 
-from typing import Annotated, Literal
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
 from mivlo.core.model import Frozen, RecordedSession
 from mivlo.core.model.intents import AnyIntent
 
-__all__ = ["Draft", "Edit", "Edited", "SessionState", "SessionSummary", "StepInHistory", "Undoable"]
+__all__ = ["Draft", "Edit", "Edited", "SessionState", "SessionSummary", "StepInHistory", "Undoable", "audio_ids_in"]
 
 EditId = Annotated[str, Field(pattern="^[0-9a-f]{32}$")]
 Author = Literal["engineer"]  # so far there is one
+
+
+def audio_ids_in(strip: Mapping[str, Any]) -> set[str]:
+    """Return the ids of all sound that a strip, as it is stored, needs. Raises nothing. Source: ours."""
+    return {one["audio_id"] for one in (strip, strip.get("later") or {}) if "audio_id" in one}
 
 
 class SessionSummary(Frozen):

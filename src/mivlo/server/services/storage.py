@@ -16,6 +16,7 @@ from mivlo.server.db.tables import AudioRow, ChangeRow, ProductRow, SessionRow, 
 from mivlo.server.services.handover import HAND_OVER
 from mivlo.server.services.imports import TAKE_IN
 from mivlo.server.services.sessions import lock_session
+from mivlo.server.services.state import audio_ids_in
 from mivlo.server.settings import settings
 
 __all__ = [
@@ -157,7 +158,7 @@ def _products_of(session_id: str) -> Select[str]:
 
 def _used_now(db: Database, session_id: str) -> set[str]:
     states = db.scalars(select(StripRow.state).where(StripRow.session_id == session_id))
-    return {state["audio_id"] for state in states if "audio_id" in state}
+    return {audio_id for state in states for audio_id in audio_ids_in(state)}
 
 
 def _forget_changes_with(db: Database, row: SessionRow, audio_id: str) -> None:
@@ -172,9 +173,8 @@ def _forget_changes_with(db: Database, row: SessionRow, audio_id: str) -> None:
 
 
 def _names(patches: list[Any], audio_id: str) -> bool:
-    return any(
-        side and side.get("audio_id") == audio_id for patch in patches for side in (patch["before"], patch["after"])
-    )
+    sides = (side for patch in patches for side in (patch["before"], patch["after"]))
+    return any(audio_id in audio_ids_in(side or {}) for side in sides)
 
 
 def _folders_of(db: Database, session_id: str) -> Iterator[Path]:

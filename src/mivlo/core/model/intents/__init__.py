@@ -16,7 +16,7 @@ from mivlo.core.model.intents.song import (
     SetOrder,
     SetSession,
 )
-from mivlo.core.model.intents.stand_ins import DraftStandIns, RemoveStandIns
+from mivlo.core.model.intents.stand_ins import CameBack, DraftStandIns, RemoveStandIns
 from mivlo.core.model.intents.strips import (
     AddGroup,
     AddKeeper,
@@ -62,6 +62,7 @@ AnyIntent = Annotated[
     | RemoveRule
     | SetOrder
     | DraftStandIns
+    | CameBack
     | RemoveStandIns,
     Field(discriminator="do"),
 ]

@@ -6,13 +6,13 @@ from typing import Literal
 
 from pydantic import Field
 
-from mivlo.core.errors import ConflictError
+from mivlo.core.errors import ConflictError, ParameterError
 from mivlo.core.model.intents.base import Intent
 from mivlo.core.model.session import Session
-from mivlo.core.model.strips import Send, StripBase
+from mivlo.core.model.strips import LaterVersion, Send, StripBase
 from mivlo.core.stand_ins import entries_for, room_group, send_db_for
 
-__all__ = ["DraftStandIns", "RemoveStandIns"]
+__all__ = ["CameBack", "DraftStandIns", "RemoveStandIns"]
 
 
 class DraftStandIns(Intent):
@@ -50,6 +50,29 @@ def _fields(_: StripBase, **fields: object) -> dict[str, object]:
     return fields
 
 
+class CameBack(Intent):
+    """Let a track be what another one is after what was done to it later: it stands in for that, and is no track of its
+    own any more."""
+
+    do: Literal["came-back"] = "came-back"
+    track_id: str = Field(max_length=64)
+    back_id: str = Field(max_length=64)  # the track that came back
+    start_frame: int = Field(ge=-(2**40), le=2**40)
+    louder_db: float = Field(ge=-200.0, le=200.0)
+    holds_cuts: bool
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with it. Raises as `Intent.apply`. Source: ours."""
+        track, back = session.track(self.track_id), session.track(self.back_id)
+        if track is back:
+            raise ParameterError("a track cannot be what came back of itself: choose the track that it was made of")
+        later = LaterVersion(
+            audio_id=back.audio_id, start_frame=self.start_frame, louder_db=self.louder_db, holds_cuts=self.holds_cuts
+        )
+        session = session.with_strip(track.id, partial(_fields, later=later))
+        return session.changed(tracks=tuple(one for one in session.tracks if one.id != back.id))
+
+
 class RemoveStandIns(Intent):
     """Take all stand-ins out again, and the rooms that stand for others."""
 
@@ -65,4 +88,7 @@ class RemoveStandIns(Intent):
 
         for strip in session.strips():
             session = session.with_strip(strip.id, lasting)
+        for track in session.tracks:
+            if track.later is not None:
+                session = session.with_strip(track.id, partial(_fields, later=None))
         return session.changed(groups=tuple(group for group in session.groups if group.id not in rooms))

@@ -39,7 +39,7 @@ if TYPE_CHECKING:
         """Fields of a group."""
 
 else:
-    TrackFields = partial_of(Track, "TrackFields", without=_BY_OTHER_INTENTS | {"audio_id", "twin_id"})
+    TrackFields = partial_of(Track, "TrackFields", without=_BY_OTHER_INTENTS | {"audio_id", "twin_id", "later"})
     GroupFields = partial_of(Group, "GroupFields", without=_BY_OTHER_INTENTS)
 
 
@@ -54,6 +54,8 @@ class SetTrack(Intent):
     def apply(self, session: Session) -> Session:
         """Return the session with the track set. Raises as `Intent.apply`. Source: ours."""
         session.track(self.track_id)
+        if (start_frame := getattr(self.fields, "start_frame", None)) is not None and start_frame < 0:
+            raise ParameterError(f"start_frame={start_frame} must be 0 or more: a track starts within its session")
         if (target_id := getattr(self.fields, "group_id", None)) is not None:
             _check_target(session, self.track_id, target_id)
         return set_fields(session, self.track_id, self.fields, self.seen)
