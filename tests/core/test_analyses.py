@@ -27,13 +27,14 @@ MORE: dict[str, dict[str, Any]] = {
     "cure": {"entry_id": "cut"},
     "loss": {"entry_id": "plain"},
     "pin-answers": {"hz": 800.0, "width_octaves": 0.2},
+    "move-in-mix": {"entry_id": "plain"},
     "came-back": {"back_id": "kick"},
     "pile-up": {"cuts": {"kick": {"kind": "low-cut", "hz": 40.0}}},
 }
 
 # Who cannot be asked, and why.
 REFUSED = {
-    **{(name, one): "not in this ledger" for name in ("cure", "loss") for one in ("band", "mix")},
+    **{(name, one): "not in this ledger" for name in ("cure", "loss", "move-in-mix") for one in ("band", "mix")},
     **{("came-back", one): "not in this session" for one in ("band", "mix")},
     ("pressure", "band"): "let stand-ins be drafted",
 }

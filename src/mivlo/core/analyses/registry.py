@@ -12,6 +12,7 @@ from mivlo.core.analyses.cures import Cures, Losses
 from mivlo.core.analyses.ear_map import EarMaps
 from mivlo.core.analyses.ensemble import Ensembles
 from mivlo.core.analyses.give_back import GivesBack
+from mivlo.core.analyses.in_mix import InMixOf, ListeningLevels, MovesInMix
 from mivlo.core.analyses.loudness import Loudnesses
 from mivlo.core.analyses.mix_comparison import MixComparisons, MixSpectra
 from mivlo.core.analyses.mono_sum import MonoSums
@@ -35,8 +36,8 @@ ANALYSES: dict[str, AnyAnalysis] = {
     analysis.name: analysis
     for analysis in (
         Pictures(), Waveforms(), Spectra(), SuspectsOf(), Rendered(), PitchLines(), LowEnds(), Cellars(), PileUps(),
-        EarMaps(), Ensembles(), Yields(), Cures(), Losses(), Surveys(), PinsAnswered(), Loudnesses(), MixSpectra(),
-        MixComparisons(), Pressures(), GivesBack(), MonoSums(), CamesBack(),
+        EarMaps(), Ensembles(), Yields(), ListeningLevels(), InMixOf(), MovesInMix(), Cures(), Losses(), Surveys(),
+        PinsAnswered(), Loudnesses(), MixSpectra(), MixComparisons(), Pressures(), GivesBack(), MonoSums(), CamesBack(),
     )
 }  # fmt: skip
 

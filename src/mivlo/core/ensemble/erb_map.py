@@ -11,7 +11,7 @@ from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, hz_to_cams, transfer_db
 from mivlo.core.spectra.windows import halvings_of, windows
 from mivlo.core.units import Array, Floats
 
-__all__ = ["ErbMap", "erb_map", "frame_s", "with_hop"]
+__all__ = ["HOP_FRAMES", "PER_FRAME", "RESOLUTIONS", "ErbMap", "bin_weights", "erb_map", "frame_s", "with_hop"]
 
 # Halvings of the rate, window in frames at that rate, and the highest frequency each serves: 170 ms where an ERB is
 # 30 Hz.
@@ -45,12 +45,7 @@ def erb_map(source: Source, *, start: int, end: int, sample_rate_hz: float) -> E
     rate = sample_rate_hz / 2.0**halvings
     n_frames = max((end - start) >> halvings, 1) // (HOP_FRAMES * PER_FRAME) + 1
     power = np.zeros((source.n_channels, n_frames * PER_FRAME, len(CAMS)), dtype=np.float32)
-    weights = [
-        _weights(size, rate / 2.0**halved, low_hz, high_hz)
-        for (halved, size, high_hz), low_hz in zip(
-            RESOLUTIONS, (0.0, *(high for _, _, high in RESOLUTIONS)), strict=False
-        )
-    ]
+    weights = bin_weights(rate)
     done = 0
     for chunk in windows(source, start=start, end=end, halvings=halvings, hop=HOP_FRAMES, resolutions=RESOLUTIONS):
         count = max(min(len(chunk[0][0]), power.shape[1] - done), 0)
@@ -84,6 +79,16 @@ def with_hop(heard: ErbMap, hop_s: float) -> ErbMap:
     part = (position - low)[None, :, None].astype(np.float32)
     high = np.minimum(low + 1, heard.power.shape[1] - 1)
     return ErbMap(heard.power[:, low] * (1 - part) + heard.power[:, high] * part, heard.start_s, hop_s)
+
+
+def bin_weights(rate_hz: float) -> list[tuple[int, np.ndarray, Floats]]:
+    """Return, for each resolution at a working rate, the first bin, the lower of two bands of each bin from there on,
+    and (bins, 2) weights to mean squares. Raises nothing; source: as `erb_map`."""
+    lows = (0.0, *(high for _, _, high in RESOLUTIONS))
+    return [
+        _weights(size, rate_hz / 2.0**halved, low_hz, high_hz)
+        for (halved, size, high_hz), low_hz in zip(RESOLUTIONS, lows, strict=False)
+    ]
 
 
 def _weights(size: int, rate_hz: float, low_hz: float, high_hz: float) -> tuple[int, np.ndarray, Floats]:

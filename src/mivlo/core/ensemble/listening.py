@@ -26,7 +26,17 @@ from mivlo.core.ensemble.hearing import (
 from mivlo.core.k_weighting import k_weighting_power, power_to_lufs
 from mivlo.core.units import Array, Floats
 
-__all__ = ["LISTENING_DB_SPL", "Heard", "MixedTrack", "ear_powers", "full_scale_db_spl", "hear", "hear_powers"]
+__all__ = [
+    "LISTENING_DB_SPL",
+    "Heard",
+    "MixedTrack",
+    "ear_gains",
+    "ear_powers",
+    "full_scale_db_spl",
+    "hear",
+    "hear_powers",
+    "spread_at",
+]
 
 LISTENING_DB_SPL = 75.0  # of the mix's integrated loudness (definitions)
 UNKNOWN_LUFS = -23.0  # of what is too short or too quiet to be measured
@@ -108,11 +118,28 @@ def ear_powers(tracks: Sequence[MixedTrack], frames: np.ndarray) -> Floats:
     for index, track in enumerate(tracks):
         power = track.heard.power
         there = frames[: np.searchsorted(frames, power.shape[1])]
-        gain = 10.0 ** (track.gain_db / 10.0)
-        for ear in range(len(out)):
-            pan = pan_gains(track.pan, n_channels=len(power))[ear] ** 2
-            out[ear, index, : len(there)] = power[min(ear, len(power) - 1)][there] * np.float32(gain * pan)
+        for ear, gain in zip(range(len(out)), ear_gains(track), strict=False):
+            out[ear, index, : len(there)] = power[min(ear, len(power) - 1)][there] * np.float32(gain)
     return out
+
+
+def ear_gains(track: MixedTrack) -> tuple[float, float]:
+    """Return by which power what a track's map holds reaches either ear. Raises nothing. Source: ours."""
+    gain = 10.0 ** (track.gain_db / 10.0)
+    left, right = pan_gains(track.pan, n_channels=len(track.heard.power))
+    return gain * left**2, gain * right**2
+
+
+def spread_at(total: Floats) -> Floats:
+    """Return (frames, bands, bands): what the power in each band excites of each place, by the levels of a sum's
+    (frames, bands), 1 is 0 dB SPL. Raises nothing. Source: as `hear`."""
+    spread, _ = _tables()
+    around = total.copy()
+    around[:, 1:] += 0.5 * total[:, :-1]
+    around[:, :-1] += 0.5 * total[:, 1:]
+    levels = 10.0 * np.log10(np.maximum(around, 1e-10))
+    rows = np.clip((levels + 0.5).astype(np.int64), 0, len(spread) - 1)
+    return np.asarray(spread[rows, np.arange(total.shape[1])])
 
 
 def _parts(tracks: Sequence[MixedTrack]) -> Iterator[np.ndarray]:
