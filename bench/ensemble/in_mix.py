@@ -1,4 +1,4 @@
-"""Scores how much a fault is heard in the mix against a noise-to-mask ratio, on planted faults in sessions of 12 tracks.
+"""Scores how much a fault is heard in the mix against a noise-to-mask ratio: faults planted in sessions of 12 tracks.
 
     .venv/bin/python bench/ensemble/in_mix.py [--faults 200] [--write]
 

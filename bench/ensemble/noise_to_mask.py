@@ -68,7 +68,7 @@ def _spread(pattern: Array, barks: Array) -> Array:
         out[at] = ((row[:, None] * gain) ** 0.4).sum(axis=0) ** 2.5
     alone = 10.0 ** (np.where(step < 0.0, 27.0 * step, -24.0 * step) / 10.0)
     alone /= alone.sum(axis=1, keepdims=True)
-    return out / ((alone**0.4).sum(axis=0) ** 2.5)
+    return np.asarray(out / ((alone**0.4).sum(axis=0) ** 2.5))
 
 
 def noise_to_mask_db(reference: Array, test: Array, *, sample_rate_hz: float) -> Array:

@@ -1,5 +1,7 @@
 """How much a fault is heard in the mix: the facts of its definition, and who hides it."""
 
+import itertools
+
 import numpy as np
 import pytest
 
@@ -58,7 +60,7 @@ def test_alone_it_is_the_faults_own_gain_and_nobody_covers_it(faulty):
 def test_a_louder_neighbour_never_raises_it_and_the_order_of_tracks_does_not_matter(faulty):
     pink = noise(20, 20_000, like=faulty, pink=True)
     levels = [told(faulty, track(pink, db)) for db in (-24, -16, -8, 0, 8, 16, 24)]
-    for one, louder in zip(levels, levels[1:], strict=False):
+    for one, louder in itertools.pairwise(levels):
         assert louder.in_mix_db <= one.in_mix_db + 0.1
         assert louder.change_db <= one.change_db + 0.1
     assert levels[0].in_mix_db > 11.5  # as tried in definitions.md: 11.97 to 0.2
