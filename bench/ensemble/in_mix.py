@@ -9,6 +9,7 @@ import argparse
 import sys
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
+from typing import cast
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
@@ -25,6 +26,7 @@ from mivlo.core.ensemble.erb_map import erb_map
 from mivlo.core.ensemble.in_mix import Fault, fault_powers, in_mix
 from mivlo.core.ensemble.listening import LISTENING_DB_SPL, MixedTrack, full_scale_db_spl
 from mivlo.core.loudness import integrated_loudness
+from mivlo.core.roles import Role
 from mivlo.core.units import Array
 
 N_TRACKS, PER_SESSION, N_PHRASES = 12, 5, 200
@@ -32,23 +34,25 @@ SECONDS = 8
 PLAINEST = 0.1
 
 
-def session(index: int) -> list[Array]:
-    """Return twelve phrases, each from 30 LUFS to 18, mono."""
-    random = np.random.default_rng((index, 12))
-    tracks: list[Array] = []
-    for number in random.choice(N_PHRASES, 2 * N_TRACKS, replace=False):
-        x = np.asarray(phrase_of("test", int(number), FOLDER).samples, dtype=np.float64).mean(axis=0)
+def session(index: int, n_tracks: int = N_TRACKS) -> list[tuple[Role, Array]]:
+    """Return phrases with their roles, each from 32 LUFS to 20 below full scale, mono."""
+    random = np.random.default_rng((index, n_tracks))
+    tracks: list[tuple[Role, Array]] = []
+    for number in random.choice(N_PHRASES, 2 * n_tracks, replace=False):
+        phrase = phrase_of("test", int(number), FOLDER)
+        x = np.asarray(phrase.samples, dtype=np.float64).mean(axis=0)
         loudness = integrated_loudness(x[None], sample_rate_hz=RATE)
-        if loudness is None or len(tracks) == N_TRACKS:
+        if loudness is None or len(tracks) == n_tracks:
             continue
         x = np.tile(x, -(-SECONDS * RATE // len(x)))[: SECONDS * RATE]
-        tracks.append(x * 10.0 ** ((random.uniform(-32.0, -20.0) - loudness) / 20.0))
+        level = 10.0 ** ((random.uniform(-32.0, -20.0) - loudness) / 20.0)
+        tracks.append((cast(Role, phrase.instrument.role), level * x))
     return tracks
 
 
 def measured(index: int) -> list[tuple[float, float, float]]:
     """Return, for each fault of a session, `change_db`, `in_mix_db` and the noise-to-mask ratio in dB."""
-    tracks, random = session(index), np.random.default_rng((index, 13))
+    tracks, random = [x for _, x in session(index)], np.random.default_rng((index, 13))
     maps = [MixedTrack(erb_map(ArraySource(x[None]), start=0, end=len(x), sample_rate_hz=RATE)) for x in tracks]
     full_scale_db = full_scale_db_spl(maps)
     # The yardstick is told the same level of listening.

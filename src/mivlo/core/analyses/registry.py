@@ -19,6 +19,7 @@ from mivlo.core.analyses.mono_sum import MonoSums
 from mivlo.core.analyses.picture import Pictures
 from mivlo.core.analyses.pin_answers import PinsAnswered
 from mivlo.core.analyses.pitch import PitchLines
+from mivlo.core.analyses.plan import Plans
 from mivlo.core.analyses.pressure import Pressures
 from mivlo.core.analyses.rendered import Rendered
 from mivlo.core.analyses.spectrum import Spectra
@@ -38,6 +39,7 @@ ANALYSES: dict[str, AnyAnalysis] = {
         Pictures(), Waveforms(), Spectra(), SuspectsOf(), Rendered(), PitchLines(), LowEnds(), Cellars(), PileUps(),
         EarMaps(), Ensembles(), Yields(), ListeningLevels(), InMixOf(), MovesInMix(), Cures(), Losses(), Surveys(),
         PinsAnswered(), Loudnesses(), MixSpectra(), MixComparisons(), Pressures(), GivesBack(), MonoSums(), CamesBack(),
+        Plans(),
     )
 }  # fmt: skip
 

@@ -17,7 +17,7 @@ from mivlo.core.model import ClashReason, Frozen, LedgerEntry, RecordedSession, 
 from mivlo.core.moves import Move
 from mivlo.core.roles import Role
 
-__all__ = ["AskedYield", "DraftedYield", "YieldOf", "YieldView", "Yields"]
+__all__ = ["AskedYield", "DraftedYield", "Party", "YieldOf", "YieldView", "Yields", "party_of", "summed"]
 
 _ENSEMBLES = Ensembles()
 
@@ -111,8 +111,8 @@ class Yields(Analysis[AskedYield, YieldOf, DraftedYield]):
         if view.first is None or view.yielding is None:
             raise ParameterError("both stay, by your decision: nobody is to yield here")
         return YieldOf(
-            playing=together.before, front=_party(session, together.before, view.first),
-            yielding=_party(session, together.before, view.yielding), hidden=view.hidden, sentence=view.sentence,
+            playing=together.before, front=party_of(session, together.before, view.first),
+            yielding=party_of(session, together.before, view.yielding), hidden=view.hidden, sentence=view.sentence,
             low_hz=view.low_hz, high_hz=view.high_hz,
             times=tuple(view.times), part=asked.part, limit_db=asked.limit_db, is_dynamic=asked.is_dynamic,
             full_scale_db=heard.full_scale_db, sample_rate_hz=session.sample_rate_hz,
@@ -127,7 +127,7 @@ class Yields(Analysis[AskedYield, YieldOf, DraftedYield]):
         rate = params.sample_rate_hz
 
         def contender(party: Party) -> Contender:
-            source, start = _summed(work, party.sounds)
+            source, start = summed(work, party.sounds)
             return Contender(party.number, party.id, source, start / rate, party.role, party.pan)
 
         drafted = draft_yield(
@@ -152,8 +152,8 @@ class Yields(Analysis[AskedYield, YieldOf, DraftedYield]):
         )  # fmt: skip
 
 
-def _party(session: RecordedSession, playing: tuple[Playing, ...], strip_id: str) -> Party:
-    """Return one of the two, with what a key hears of it: before all moves."""
+def party_of(session: RecordedSession, playing: tuple[Playing, ...], strip_id: str) -> Party:
+    """Return one of those who play, with what a key hears of it: before all moves. Raises nothing. Source: ours."""
     number = next(number for number, one in enumerate(playing) if one.id == strip_id)
     inside = members_under(strip_id, session.tracks, session.groups)
     tracks = [track for track in session.tracks if track.id == strip_id or track.id in inside]
@@ -163,8 +163,8 @@ def _party(session: RecordedSession, playing: tuple[Playing, ...], strip_id: str
     )  # fmt: skip
 
 
-def _summed(work: Work, sounds: tuple[RawSound, ...]) -> tuple[Source, int]:
-    """Return one sound of several, and the session frame at which it begins."""
+def summed(work: Work, sounds: tuple[RawSound, ...]) -> tuple[Source, int]:
+    """Return one sound of several, and the session frame at which it begins. Raises nothing. Source: ours."""
     sources = [(work.open(one.audio_id), one.start_frame) for one in sounds]
     if len(sources) == 1:
         return sources[0]

@@ -22,7 +22,20 @@ from mivlo.core.processors.stage import Context
 from mivlo.core.roles import Role
 from mivlo.core.units import Array, octaves_to_q
 
-__all__ = ["DEEPEST_DB", "DEFAULT_PART", "Contender", "Drafted", "Region", "Terms", "draft_yield"]
+__all__ = [
+    "DEEPEST_DB",
+    "DEFAULT_PART",
+    "NARROWEST_OCTAVES",
+    "WIDEST_OCTAVES",
+    "Contender",
+    "Drafted",
+    "Region",
+    "Terms",
+    "draft_yield",
+    "gain_power",
+    "mid_share_of",
+    "yield_move",
+]
 
 DEFAULT_PART = 0.5  # of what can be won
 DEEPEST_DB = 24.0  # of a dynamic move
@@ -138,21 +151,49 @@ def draft_yield(
         raise ParameterError("these two tracks never sound together: there is nothing to yield")
     limit = yield_limit_db(yielding.role) if terms.limit_db is None else abs(terms.limit_db)
     limit = min(limit, DEEPEST_DB)
-    mid = _acts_on_mid(front, yielding, tracks[front.index])
-    mid_share = _mid_share(yielding.source, region.centre_hz, sample_rate_hz) if mid else 1.0
-    hz, width, depth, result = _least(contest, region, limit, terms.part, mid_share)
+    mid_share = mid_share_of(front, yielding, tracks[front.index], region, sample_rate_hz)
+    hz, width, depth, result = _least(contest, region, limit, terms.part, 1.0 if mid_share is None else mid_share)
     rest, gone = _ends(contest)
-    figures: dict[str, Any] = {
-        "hz": round(hz, 1),
-        "q": round(float(np.clip(octaves_to_q(width), 0.3, 12.0)), 2),
-        "channel": "mid" if mid else "both",
-    }
     regained = (result.front - rest.front) / max(gone.front - rest.front, 1e-9)
     costs = 100.0 * (1.0 - result.yielding / max(rest.yielding, 1e-9))
-    move: Move = FlatBell(**figures, gain_db=-depth)
-    if terms.is_dynamic:
-        move = _keyed(figures, depth, front, region, sample_rate_hz)
+    move = yield_move(
+        hz,
+        width,
+        depth,
+        region,
+        front=front,
+        mid=mid_share is not None,
+        is_dynamic=terms.is_dynamic,
+        sample_rate_hz=sample_rate_hz,
+    )
     return Drafted(move, limit, depth >= limit - 0.05, float(np.clip(regained, 0.0, 1.0)), max(costs, 0.0))
+
+
+def yield_move(
+    hz: float, octaves: float, depth_db: float, region: Region, *, front: Contender, mid: bool, is_dynamic: bool,
+    sample_rate_hz: float,
+) -> Move:  # fmt: skip
+    """Return the move that is a dip of a width, in the middle of two channels or in both; one that is dynamic listens
+    to who goes first. Raises nothing. Source: ours."""
+    figures: dict[str, Any] = {
+        "hz": round(hz, 1),
+        "q": round(float(np.clip(octaves_to_q(octaves), 0.3, 12.0)), 2),
+        "channel": "mid" if mid else "both",
+    }
+    return (
+        _keyed(figures, depth_db, front, region, sample_rate_hz)
+        if is_dynamic
+        else FlatBell(**figures, gain_db=-depth_db)
+    )
+
+
+def mid_share_of(front: Contender, yielding: Contender, heard: MixedTrack, region: Region, rate: float) -> float | None:
+    """Return which part of a backing's power a dip in its middle reaches; None where the dip is for both channels.
+
+    Raises nothing. Source: ours
+    """
+    acts = _acts_on_mid(front, yielding, heard)
+    return _mid_share(yielding.source, region.centre_hz, rate) if acts else None
 
 
 def _ends(contest: Contest) -> tuple[Outcome, Outcome]:
@@ -182,7 +223,7 @@ def _least(contest: Contest, region: Region, limit_db: float, part: float, mid_s
         hz, q = region.low_hz * 2.0 ** (place * octaves), octaves_to_q(width)
 
         def at(depth_db: float, hz: float = hz, q: float = q) -> Outcome:
-            return outcome(contest, _gain_power(hz, q, depth_db, mid_share))
+            return outcome(contest, gain_power(hz, q, depth_db, mid_share))
 
         tried.append((hz, width, limit_db, at(limit_db)))
         found = _least_depth(at, tried[-1], target, 0.0 if best is None else best[3].yielding)
@@ -216,7 +257,8 @@ def _least_depth(at: Callable[[float], Outcome], deepest: _Dip, target: float, k
     return (hz, width, depth_db, result) if result.yielding > keeps else None
 
 
-def _gain_power(hz: float, q: float, depth_db: float, mid_share: float) -> Array:
+def gain_power(hz: float, q: float, depth_db: float, mid_share: float) -> Array:
+    """Return (bands,) which part of a track's power a dip leaves, where it reaches some share of it. Raises nothing."""
     bell = np.abs(analog.response(analog.flat_bell(hz, -depth_db, q), _BESIDE_HZ)) ** 2 @ _SHARES
     return np.asarray(mid_share * bell + 1.0 - mid_share)
 
