@@ -22,7 +22,7 @@ from scipy.stats import rankdata, spearmanr
 
 from ensemble.noise_to_mask import FULL_SCALE_DB_SPL, noise_to_mask_db
 from mivlo.core.engine.source import ArraySource
-from mivlo.core.ensemble.erb_map import erb_map
+from mivlo.core.ensemble.erb_map import erb_map, frame_s
 from mivlo.core.ensemble.in_mix import Fault, fault_powers, in_mix
 from mivlo.core.ensemble.listening import LISTENING_DB_SPL, MixedTrack, full_scale_db_spl
 from mivlo.core.loudness import integrated_loudness
@@ -66,7 +66,7 @@ def measured(index: int) -> list[tuple[float, float, float]]:
         heard[own] = MixedTrack(erb_map(ArraySource(faulty), start=0, end=faulty.shape[1], sample_rate_hz=RATE))
         fault = Fault(((hz, gain_db, q),))
         [powers] = fault_powers(ArraySource(faulty), [fault], heard[own], start=0, sample_rate_hz=RATE)
-        told = in_mix(heard, int(own), powers, full_scale_db=full_scale_db, sample_rate_hz=RATE)
+        told = in_mix(heard, int(own), powers, full_scale_db=full_scale_db, hop_s=frame_s(RATE))
         clean = np.sum(tracks, axis=0)
         mixed = clean - tracks[own] + faulty[0]
         ratios = np.sort(noise_to_mask_db(level * clean, level * mixed, sample_rate_hz=RATE))

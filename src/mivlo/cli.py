@@ -256,16 +256,8 @@ def clash(
     from mivlo.core.ensemble.files import clashes_of_files
     from mivlo.core.ensemble.right_of_way import first_order
 
-    roles = role or []
-    if len(roles) > len(files):
-        raise ParameterError(
-            f"--role is given {len(roles)} times for {len(files)} files: give it once for each file at most"
-        )
-    missing = next((file for file in files if not file.is_file()), None)
-    if missing is not None:
-        raise TreatmentError(f"{missing}: no such file")
     names = [str(file) for file in files]
-    order = first_order([_role(text) for text in roles] + [None] * (len(files) - len(roles)))
+    order = first_order(_roles_of(files, role or []))
     found = clashes_of_files(files)
     if as_json:
         print(json.dumps({"clashes": [as_plain(one, names, order) for one in found]}))
@@ -278,6 +270,53 @@ def clash(
         )
     for one in found:
         print(sentence(one, names))
+
+
+@app.command("round")
+@_one_line_errors
+def round_(
+    files: Annotated[
+        list[Path], typer.Argument(metavar="FILE...", help="Audio files of the tracks, all from the same start.")
+    ],
+    role: Annotated[
+        list[str] | None, typer.Option(help='What each track is, in the order of the files ("bass"); may be left out.')
+    ] = None,
+    top: Annotated[int, typer.Option(help="So many suspects at most, the strongest.")] = 40,
+    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+) -> None:
+    """Print what is to be judged over all tracks, first what is heard in the mix, and the fewest cuts for room."""
+    from mivlo.core.ensemble.describe import sentence
+    from mivlo.core.finder import describe
+    from mivlo.core.round import as_plain, round_of_files
+
+    if top < 0:
+        raise ParameterError(f"--top {top} must be 0 or more")
+    found = round_of_files(files, _roles_of(files, role or []), top=top)
+    if as_json:
+        print(json.dumps(as_plain(found)))
+        return
+    for item in found.items:
+        one, mix = item.suspect, item.in_mix
+        heard = f"{mix.heard}{' in the mix' if mix.heard == 'lost' else ''}, {mix.change_db:.1f} dB"
+        print(f"{found.names[item.track]}: {one.kind} {describe.sentence(one)} ({one.confidence:.2f}; {heard})")
+    for clash_ in found.clashes:
+        print(sentence(clash_, found.names))
+    for step, move in zip(found.plan.steps, found.moves, strict=True):
+        yielding, front = found.names[step.candidate.yielding], found.names[step.candidate.front]
+        low, high = step.candidate.low_hz, step.candidate.high_hz
+        print(f"plan: {yielding} gives way to {front} from {low:.0f} to {high:.0f} Hz ({move.kind})")
+
+
+def _roles_of(files: list[Path], roles: list[str]) -> "list[Role | None]":
+    """Return the role of each file; raises ParameterError, TreatmentError."""
+    if len(roles) > len(files):
+        raise ParameterError(
+            f"--role is given {len(roles)} times for {len(files)} files: give it once for each file at most"
+        )
+    missing = next((file for file in files if not file.is_file()), None)
+    if missing is not None:
+        raise TreatmentError(f"{missing}: no such file")
+    return [_role(text) for text in roles] + [None] * (len(files) - len(roles))
 
 
 def _stretch(info: "AudioFileInfo", from_s: float, to_s: float | None) -> tuple[int, int]:

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from mivlo.core.engine.source import ArraySource
-from mivlo.core.ensemble.erb_map import erb_map
+from mivlo.core.ensemble.erb_map import erb_map, frame_s
 from mivlo.core.ensemble.in_mix import Fault, InMix, change_in_mix, fault_powers, heard_as, in_mix
 from mivlo.core.ensemble.listening import MixedTrack
 
@@ -46,7 +46,7 @@ def told(x: np.ndarray, *others: MixedTrack, own_last: bool = False, fault: Faul
     )  # fmt: skip
     tracks = [*others, own] if own_last else [own, *others]
     return in_mix(
-        tracks, len(others) if own_last else 0, powers, full_scale_db=FULL_SCALE_DB, sample_rate_hz=RATE
+        tracks, len(others) if own_last else 0, powers, full_scale_db=FULL_SCALE_DB, hop_s=frame_s(RATE)
     )  # fmt: skip
 
 
@@ -81,7 +81,7 @@ def test_a_band_just_below_hides_more_than_one_just_above(faulty):
 def test_what_is_under_the_threshold_of_hearing_is_not_heard(faulty):
     own = track(faulty, -120.0)
     [powers] = fault_powers(ArraySource(faulty), [Fault(((HZ, GAIN_DB, Q),))], own, start=0, sample_rate_hz=RATE)
-    one = in_mix([own], 0, powers, full_scale_db=FULL_SCALE_DB, sample_rate_hz=RATE)
+    one = in_mix([own], 0, powers, full_scale_db=FULL_SCALE_DB, hop_s=frame_s(RATE))
     assert (one.in_mix_db, one.change_db, one.heard) == (0.0, 0.0, "lost")
 
 
@@ -101,7 +101,7 @@ def test_what_a_track_starts_later_with_is_taken_where_it_is(faulty):
     late = np.pad(faulty, ((0, 0), (RATE // 2, 0)))
     own, fault = track(late), Fault(((HZ, GAIN_DB, Q),))
     [powers] = fault_powers(ArraySource(faulty), [fault], own, start=RATE // 2, sample_rate_hz=RATE)
-    one = in_mix([own], 0, powers, full_scale_db=FULL_SCALE_DB, sample_rate_hz=RATE)
+    one = in_mix([own], 0, powers, full_scale_db=FULL_SCALE_DB, hop_s=frame_s(RATE))
     assert one.in_mix_db == pytest.approx(GAIN_DB, abs=0.1)
 
 

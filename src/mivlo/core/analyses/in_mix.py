@@ -10,19 +10,18 @@ from mivlo.core.analyses.cures import AskedMove, CureIn, Cures
 from mivlo.core.analyses.ear_map import EarMapOf, Playing, as_mixed, map_need, who_plays
 from mivlo.core.analyses.sounds import alone, sound_behind
 from mivlo.core.analyses.suspects import AskedStretch, SuspectsIn, SuspectsOf
-from mivlo.core.ensemble.in_mix import Fault, HeardAs, change_in_mix, fault_powers, heard_as, in_mix
+from mivlo.core.ensemble.in_mix import HeardAs, change_in_mix, fault_powers, heard_as, in_mix
 from mivlo.core.ensemble.listening import full_scale_db_spl
 from mivlo.core.errors import NotFoundError
 from mivlo.core.finder.stretch import Findings, Suspect
 from mivlo.core.finder.verify import Cure
 from mivlo.core.model import Frozen, Group, RecordedSession, Track
-from mivlo.core.moves.note_family import NoteFamily
+from mivlo.core.round import fault_of
 
 __all__ = ["HeardInMix", "InMixIn", "InMixOf", "ListeningLevels", "MovesInMix", "SuspectInMix", "playing_apart"]
 
 SAME_CENTS = 60.0
 LEAST_LEFT_DB = 0.3  # of a fault behind a cut: below, nothing of it is left to be heard
-HUM_MEMBERS = NoteFamily.model_fields["count"].default
 
 
 class LevelIn(Frozen):
@@ -127,7 +126,7 @@ class InMixOf(Analysis[OfStrip, InMixIn, HeardInMix]):
         )
         told = []
         for number, (suspect, gain_db, powers) in enumerate(zip(findings.suspects, left, found, strict=True)):
-            one = in_mix(tracks, params.own, powers, full_scale_db=full_scale_db, sample_rate_hz=rate)
+            one = in_mix(tracks, params.own, powers, full_scale_db=full_scale_db, hop_s=tracks[params.own].heard.hop_s)
             covered_by = None if one.covered_by is None else params.playing[one.covered_by].id
             told.append(
                 SuspectInMix(
@@ -140,16 +139,6 @@ class InMixOf(Analysis[OfStrip, InMixIn, HeardInMix]):
 
     def foreseen(self, session: RecordedSession) -> Iterable[OfStrip]:
         return (OfStrip(strip_id=track.id) for track in session.tracks)
-
-
-def fault_of(suspect: Suspect, gain_db: float, offset_s: float = 0.0) -> Fault:
-    """Return what is taken out for a suspect: its bell, of hum its note family; a burst only in its times.
-
-    Raises nothing. Source: our definition.
-    """
-    times = tuple((a + offset_s, b + offset_s) for a, b in suspect.times)
-    numbers = range(1, HUM_MEMBERS + 1) if suspect.kind == "hum" else (1,)
-    return Fault(tuple((n * suspect.hz, gain_db, suspect.q * n) for n in numbers), times)
 
 
 def _left_db(suspect: Suspect, cures: list[tuple[float, Cure]]) -> float:

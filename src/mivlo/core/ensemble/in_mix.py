@@ -210,7 +210,7 @@ def _taken(
 
 
 def in_mix(
-    tracks: Sequence[MixedTrack], own: int, powers: FaultPowers, *, full_scale_db: float, sample_rate_hz: float
+    tracks: Sequence[MixedTrack], own: int, powers: FaultPowers, *, full_scale_db: float, hop_s: float
 ) -> InMix:  # fmt: skip
     """Return how much of a fault of one track is heard among all.
 
@@ -218,6 +218,7 @@ def in_mix(
     ----------
     tracks : all that sound, moves included; `own` is the number of the one with the fault
     full_scale_db : level in dB SPL of a mean square of 1 at one ear
+    hop_s : of the maps
 
     Raises
     ------
@@ -262,7 +263,7 @@ def in_mix(
     wanted, by_depth = float(np.sum(without)), np.sum(laid_on, axis=0)
     depths = DEPTHS * powers.fault.bells[0][1]
     in_mix_db = float(np.interp(-wanted, -by_depth, depths))
-    return InMix(in_mix_db, change_db, covering, _plainest(frames, by_frame, sample_rate_hz))
+    return InMix(in_mix_db, change_db, covering, _plainest(frames, by_frame, hop_s))
 
 
 def _spread(power: Array, spread: Floats) -> Array:
@@ -271,9 +272,9 @@ def _spread(power: Array, spread: Floats) -> Array:
     return np.asarray(np.moveaxis(np.matmul(rows, spread), 1, 0).reshape(power.shape), dtype=np.float64)
 
 
-def _plainest(frames: np.ndarray, changes: Array, sample_rate_hz: float) -> tuple[float, float]:
+def _plainest(frames: np.ndarray, changes: Array, hop_s: float) -> tuple[float, float]:
     """Return the few seconds in which a change is greatest."""
-    middles_s = (frames + 0.5) * frame_s(sample_rate_hz)
+    middles_s = (frames + 0.5) * hop_s
     best = max(middles_s, key=lambda at: changes[np.abs(middles_s - at) <= LOOP_S / 2.0].sum())
     first = max(float(best) - LOOP_S / 2.0, 0.0)
     return first, first + LOOP_S
