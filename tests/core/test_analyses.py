@@ -35,6 +35,7 @@ MORE: dict[str, dict[str, Any]] = {
 # Who cannot be asked, and why.
 REFUSED = {
     **{(name, one): "not in this ledger" for name in ("cure", "loss", "move-in-mix") for one in ("band", "mix")},
+    **{("file-faults", one): "not in this session" for one in ("band", "mix")},
     **{("came-back", one): "not in this session" for one in ("band", "mix")},
     ("pressure", "band"): "let stand-ins be drafted",
 }

@@ -11,6 +11,7 @@ from mivlo.core.analyses.cellar import Cellars, LowEnds, PileUps
 from mivlo.core.analyses.cures import Cures, Losses
 from mivlo.core.analyses.ear_map import EarMaps
 from mivlo.core.analyses.ensemble import Ensembles
+from mivlo.core.analyses.file_faults import FileFaults
 from mivlo.core.analyses.give_back import GivesBack
 from mivlo.core.analyses.in_mix import InMixOf, ListeningLevels, MovesInMix
 from mivlo.core.analyses.loudness import Loudnesses
@@ -21,6 +22,7 @@ from mivlo.core.analyses.pin_answers import PinsAnswered
 from mivlo.core.analyses.pitch import PitchLines
 from mivlo.core.analyses.plan import Plans
 from mivlo.core.analyses.pressure import Pressures
+from mivlo.core.analyses.relations import Relations
 from mivlo.core.analyses.rendered import Rendered
 from mivlo.core.analyses.spectrum import Spectra
 from mivlo.core.analyses.survey import Surveys
@@ -39,7 +41,7 @@ ANALYSES: dict[str, AnyAnalysis] = {
         Pictures(), Waveforms(), Spectra(), SuspectsOf(), Rendered(), PitchLines(), LowEnds(), Cellars(), PileUps(),
         EarMaps(), Ensembles(), Yields(), ListeningLevels(), InMixOf(), MovesInMix(), Cures(), Losses(), Surveys(),
         PinsAnswered(), Loudnesses(), MixSpectra(), MixComparisons(), Pressures(), GivesBack(), MonoSums(), CamesBack(),
-        Plans(),
+        Plans(), FileFaults(), Relations(),
     )
 }  # fmt: skip
 

@@ -5,7 +5,7 @@ faders and the measured level match come from the session.
 """
 
 from collections.abc import Callable
-from typing import Any, Literal, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import Field
 
@@ -18,6 +18,7 @@ from mivlo.core.moves import Move
 
 __all__ = ["Listening", "MatchQuestion", "Preview", "Together", "heard_mix", "ledgers_switched", "match_question"]
 
+_Frame = Annotated[int, Field(ge=0, le=2**40)]
 Shown = TypeVar("Shown", bound=StripBase)
 _Change = Callable[[Any], Any]  # of a track into a track, of a group into a group
 _MoveChange = Callable[[Any], Any]
@@ -57,6 +58,7 @@ class Listening(Frozen):
     together: Together | None = None
     pressure: bool = False  # with all that stands for what somebody does later
     preview: Preview | None = None
+    loop: tuple[_Frame, _Frame] | None = None  # frames that are gone round in place of the session's loop
     draft_id: str | None = Field(default=None, max_length=64)  # what was drafted is heard as if it were taken
 
 
@@ -86,11 +88,12 @@ def heard_mix(session: Session, listening: Listening, match: LevelMatch | None) 
     """
     mix = mix_of_session(session, stand_ins="acting" if listening.pressure else "resting")
     mix = _switched_strips(mix, lambda one: _as_heard(_previewed(one, session, listening), listening))
+    loop_start, loop_end = listening.loop or (session.loop_start_frame, session.loop_end_frame)
     common = {
         "dim": listening.dim,
         "through": listening.through,
-        "loop_start_frame": session.loop_start_frame,
-        "loop_end_frame": session.loop_end_frame,
+        "loop_start_frame": loop_start,
+        "loop_end_frame": loop_end,
         "match_db": _match_db(listening, match),
         "held_probes": _known(listening.held_probes, session),
     }
@@ -121,7 +124,10 @@ def match_question(session: Session, listening: Listening, *, end_frame: int) ->
     Source: ours
     """
     mix = mix_of_session(session, stand_ins="acting" if listening.pressure else "left-out")
-    start, end = session.loop_start_frame or 0, min(session.loop_end_frame or end_frame, end_frame)
+    start, loop_end = listening.loop or (session.loop_start_frame or 0, session.loop_end_frame or end_frame)
+    end = min(loop_end, end_frame)
+    if end <= start:
+        return None
     together = listening.together
     others: tuple[Mix, ...] = ()
     if together is None:

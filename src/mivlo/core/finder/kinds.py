@@ -4,7 +4,7 @@ from typing import Literal
 
 from mivlo.core.roles import Role
 
-__all__ = ["HINTS", "STRUCK", "Kind", "kind_of_hump", "kind_of_line"]
+__all__ = ["HINTS", "STRUCK", "VERBS", "Kind", "kind_of_hump", "kind_of_line"]
 
 Kind = Literal[
     "rumble",
@@ -47,6 +47,24 @@ HINTS: dict[Kind, str] = {
     "plosive": "A thump of breath on p and b. Lifted, it is a kick drum.",
     "hum": "The mains: steady through the pauses. Lifted, a transformer.",
     "clutter": "Small lines that belong to no note. Lifted, the sound turns metallic.",
+}
+
+# What a track does that has it.
+VERBS: dict[Kind, str] = {
+    "rumble": "rumbles",
+    "boom": "booms",
+    "mud": "is muddy",
+    "boxy": "is boxy",
+    "ring": "rings",
+    "honk": "honks",
+    "papery": "flaps like paper",
+    "whistle": "whistles",
+    "harsh": "is harsh",
+    "fizz": "fizzes",
+    "sibilance": "has stinging s",
+    "plosive": "thumps on p and b",
+    "hum": "hums",
+    "clutter": "is cluttered",
 }
 
 

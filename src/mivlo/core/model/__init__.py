@@ -12,7 +12,7 @@ from mivlo.core.model.ledger import (
     Treatment,
     keys_of,
 )
-from mivlo.core.model.marks import Dismissed, Pin, Section
+from mivlo.core.model.marks import Dismissed, Judged, Pin, Section
 from mivlo.core.model.recorded import Audio, RecordedSession
 from mivlo.core.model.rights import RegionRule, RightOfWay
 from mivlo.core.model.routing import Route, groups_in_order, members_under, parents_of, routes_of, sources_of
@@ -28,6 +28,7 @@ __all__ = [
     "Evidence",
     "Frozen",
     "Group",
+    "Judged",
     "Keeper",
     "LaterVersion",
     "LedgerEntry",

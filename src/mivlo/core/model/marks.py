@@ -1,12 +1,12 @@
 """Marks of the user: pins, places that are no faults, sections of the song."""
 
-from typing import Self
+from typing import Literal, Self
 
 from pydantic import Field, model_validator
 
 from mivlo.core.model.base import Frozen
 
-__all__ = ["Dismissed", "Pin", "Section"]
+__all__ = ["Dismissed", "Judged", "Pin", "Section"]
 
 
 class Pin(Frozen):
@@ -23,6 +23,13 @@ class Dismissed(Frozen):
 
     hz: float = Field(ge=20.0, le=20_000.0)
     wide: bool = False
+
+
+class Judged(Frozen):
+    """A row of the round that was judged and needs no move: it is as it should be, or is left for later."""
+
+    row_id: str = Field(min_length=1, max_length=200)
+    verdict: Literal["fine", "later"]
 
 
 class Section(Frozen):

@@ -7,7 +7,7 @@ from pydantic import Field, model_validator
 
 from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.model.base import Frozen, refuse_twins
-from mivlo.core.model.marks import Section
+from mivlo.core.model.marks import Judged, Section
 from mivlo.core.model.rights import RightOfWay
 from mivlo.core.model.routing import groups_in_order, routes_of, sources_of
 from mivlo.core.model.strips import SHARED_BY_TWINS, Group, Track
@@ -27,6 +27,7 @@ class Session(Frozen):
     loop_end_frame: int | None = Field(default=None, ge=0)
     sections: tuple[Section, ...] = Field(default=(), max_length=100)
     right_of_way: RightOfWay = RightOfWay()
+    judged: tuple[Judged, ...] = Field(default=(), max_length=1_000)  # rows of the round
     tracks: tuple[Track, ...] = ()
     groups: tuple[Group, ...] = ()
     master: Group = Group(id=MIX_ID, name="Mix")

@@ -10,6 +10,7 @@ from mivlo.core.model.intents.ledgers import AddMove, AnswerPin, AnswerSuspect, 
 from mivlo.core.model.intents.song import (
     AddSection,
     AnswerClash,
+    JudgeRow,
     RemoveRule,
     RemoveSection,
     SetLoop,
@@ -60,6 +61,7 @@ AnyIntent = Annotated[
     | RemoveSection
     | AnswerClash
     | RemoveRule
+    | JudgeRow
     | SetOrder
     | DraftStandIns
     | CameBack

@@ -1,17 +1,17 @@
 """Intents on the session as a whole: its name and loop, sections of the song, the right of way."""
 
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import Field
 
 from mivlo.core.errors import ConflictError
 from mivlo.core.model.base import Frozen, partial_of
 from mivlo.core.model.intents.base import Intent, refuse_changed
-from mivlo.core.model.marks import Section
+from mivlo.core.model.marks import Judged, Section
 from mivlo.core.model.rights import RegionRule
 from mivlo.core.model.session import Session
 
-__all__ = ["AddSection", "AnswerClash", "RemoveRule", "RemoveSection", "SetLoop", "SetOrder", "SetSession"]
+__all__ = ["AddSection", "AnswerClash", "JudgeRow", "RemoveRule", "RemoveSection", "SetLoop", "SetOrder", "SetSession"]
 
 if TYPE_CHECKING:
 
@@ -105,6 +105,20 @@ def _with_rules(session: Session, at: RegionRule, added: tuple[RegionRule, ...])
     rights = session.right_of_way
     kept = tuple(rule for rule in rights.exceptions if not rule.is_at(at))
     return session.changed(right_of_way=rights.model_copy(update={"exceptions": (*kept, *added)}))
+
+
+class JudgeRow(Intent):
+    """Say of rows of the round that they are as they should be, or come later; null: they are to be judged again."""
+
+    do: Literal["judge-row"] = "judge-row"
+    row_ids: tuple[Annotated[str, Field(min_length=1, max_length=200)], ...] = Field(min_length=1, max_length=200)
+    verdict: Literal["fine", "later"] | None = Field(...)
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with the verdicts. Raises as `Intent.apply`. Source: ours."""
+        kept = tuple(one for one in session.judged if one.row_id not in self.row_ids)
+        said = () if self.verdict is None else tuple(Judged(row_id=one, verdict=self.verdict) for one in self.row_ids)
+        return session.changed(judged=(*kept, *said))
 
 
 class SetOrder(Intent):
