@@ -24,6 +24,7 @@ const router = createRouter({
       children: [
         { path: '', redirect: (to) => `${to.path.replace(/\/$/, '')}/bench` },
         { path: 'gather', component: () => import('./screens/GatherScreen.vue') },
+        { path: 'round', component: () => import('./screens/RoundScreen.vue') },
         { path: 'bench', component: () => import('./screens/BenchScreen.vue') },
         { path: 'ensemble', component: () => import('./screens/EnsembleScreen.vue') },
         { path: 'hand-over', component: () => import('./screens/HandOverScreen.vue') },

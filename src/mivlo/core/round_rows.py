@@ -21,6 +21,7 @@ from mivlo.core.ensemble.in_mix import HeardAs
 from mivlo.core.errors import MivloError
 from mivlo.core.finder.kinds import VERBS, Kind
 from mivlo.core.model import Group, LedgerEntry, RecordedSession, Track
+from mivlo.core.moves import Move
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.round import weight_of
 
@@ -85,6 +86,7 @@ class RoundRow(BaseModel):
     suspects: list[StripSuspect] = []
     clash: ClashView | None = None
     relation: TrackRelation | None = None
+    deeper: Move | None = None
     cellar: list[CellarCutOf] = []
     entries: list[tuple[str, str]] = []  # strip and move that answer it
 
@@ -402,7 +404,7 @@ def _of_pressure(lookup: _Known, track: Track) -> Iterator[RoundRow]:
                 weight=min(one.back_db, MOST_COMING_BACK), strip_ids=[track.id], says=f"{track.name}: {one.says}",
                 evidence="under pressure, measured behind the stand-ins",
                 proposes=f"cut {one.deeper_by_db:.1f} dB more" if one.deeper_by_db else "", hz=one.hz, entries=entry,
-                loop_s=None,
+                deeper=one.deeper, loop_s=None,
             )  # fmt: skip
 
 

@@ -59,6 +59,8 @@ export type PlaceCurve = Schemas['PlaceCurveView']
 export type Cellar = Schemas['CellarView']
 export type PitchLine = Schemas['PitchView']
 export type Cure = Schemas['CureView']
+export type RoundRow = Schemas['RoundRow']
+export type RoundView = Schemas['RoundView']
 export type RegionLoss = Schemas['RegionLoss']
 export type Track = Schemas['Track']
 /** What can be on the bench: a track, a group, or the mix. */
@@ -125,6 +127,8 @@ export const api = {
   edit: (id: string, edit: Edit) => call<Edited>('POST', `/sessions/${id}/edits`, edit),
   undo: (id: string, step: StepInHistory) => call<Edited>('POST', `/sessions/${id}/undo`, step),
   redo: (id: string, step: StepInHistory) => call<Edited>('POST', `/sessions/${id}/redo`, step),
+  round: (id: string, pageId: string, signal: AbortSignal) =>
+    call<RoundView>('GET', `/sessions/${id}/round`, undefined, { headers: { 'x-mivlo-page': pageId }, signal }),
   keepDraft: (id: string, draft: Draft) => call<null>('POST', `/sessions/${id}/drafts`, draft),
   storage: (id: string) => call<Storage>('GET', `/sessions/${id}/storage`),
   deleteSession: (id: string) => call<Freed>('DELETE', `/sessions/${id}`),

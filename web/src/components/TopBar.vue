@@ -50,6 +50,7 @@ const SAVE_WORDS: Record<SaveState, string> = {
     <span class="name" :title="name">{{ name }}</span>
     <nav aria-label="Screens">
       <RouterLink :to="`/session/${sessionId}/gather`">Gather</RouterLink>
+      <RouterLink :to="`/session/${sessionId}/round`">Round</RouterLink>
       <RouterLink :to="`/session/${sessionId}/bench`">Bench</RouterLink>
       <RouterLink :to="`/session/${sessionId}/ensemble`">Ensemble</RouterLink>
       <RouterLink :to="`/session/${sessionId}/hand-over`">Hand-over</RouterLink>
@@ -143,7 +144,7 @@ const SAVE_WORDS: Record<SaveState, string> = {
 }
 .name {
   max-width: 190px;
-  min-width: 40px;
+  min-width: 24px;
   flex-shrink: 1;
   overflow: hidden;
   text-overflow: ellipsis;
@@ -151,12 +152,12 @@ const SAVE_WORDS: Record<SaveState, string> = {
 }
 nav {
   display: flex;
-  gap: 4px;
+  gap: 3px;
 }
 nav a {
   color: var(--ink);
   text-decoration: none;
-  padding: 10px 6px;
+  padding: 10px 4px;
   border-bottom: 3px solid transparent;
   margin-bottom: -1px;
 }
@@ -185,7 +186,7 @@ nav a.router-link-active {
   font-size: 13px;
   color: var(--ochre);
   font-weight: 700;
-  width: 126px;
+  width: 118px;
   flex-shrink: 0;
 }
 .saved {

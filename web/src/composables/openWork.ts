@@ -10,6 +10,7 @@ import { makeHunt } from './useHunt'
 import { makeLearning } from './useLearning'
 import { makePlay } from './usePlay'
 import { makePressure } from './usePressure'
+import { makeRound } from './useRound'
 import { makeSession } from './useSession'
 import { makeSurvey } from './useSurvey'
 import { makeViews } from './useViews'
@@ -42,5 +43,6 @@ function workOn(known: Awaited<ReturnType<typeof about>>, opened: SessionState):
   const learning = makeLearning(session, play, bench, edits)
   const ensemble = makeEnsemble(session, play, bench)
   const pressure = makePressure(session, play)
-  return { session, play, bench, edits, hunt, views, survey, learning, ensemble, pressure }
+  const round = makeRound(session, play, bench)
+  return { session, play, bench, edits, hunt, views, survey, learning, ensemble, pressure, round }
 }

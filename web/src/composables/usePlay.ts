@@ -48,6 +48,8 @@ export function makePlay(session: SessionStore) {
   const pipeHz = ref<number | null>(null)
   /** What was drafted and is heard as if it were taken, while it is held. */
   const draftId = ref<string | null>(null)
+  /** Gone round in place of the session's loop, while a row of the round is listened to; frames. */
+  const ownLoop = shallowRef<readonly [number, number] | null>(null)
   /** Set while the Ensemble is on: then it is not one track's bench that is heard. */
   const together = shallowRef<Together | null>(null)
   const meter = shallowRef<Meter | null>(null)
@@ -82,6 +84,7 @@ export function makePlay(session: SessionStore) {
       dim: dim.value,
       preview: preview.value,
       draft_id: draftId.value,
+      loop: ownLoop.value as [number, number] | null,
       pressure: pressure.value,
       through: through.value,
     }
@@ -182,9 +185,9 @@ export function makePlay(session: SessionStore) {
     await open()
     if (connection.value !== 'connected') return
     message.value = ''
-    const inLoop = state.value.loop_start_frame ?? null
+    const inLoop = ownLoop.value?.[0] ?? state.value.loop_start_frame ?? null
     let from = fromFrame ?? positionFrame.value
-    const loopEnd = state.value.loop_end_frame ?? 0
+    const loopEnd = ownLoop.value?.[1] ?? state.value.loop_end_frame ?? 0
     if (fromFrame === undefined && inLoop !== null && (from < inLoop || from >= loopEnd)) from = inLoop
     if (from >= songFrames.value) from = 0
     positionFrame.value = from
@@ -227,6 +230,7 @@ export function makePlay(session: SessionStore) {
     heldProbes,
     pipeHz,
     draftId,
+    ownLoop,
     together,
     meter,
     spectra,

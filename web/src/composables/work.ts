@@ -10,6 +10,7 @@ import type { Learning } from './useLearning'
 import type { Play } from './usePlay'
 import type { Pressure } from './usePressure'
 import type { SessionStore } from './useSession'
+import type { Round } from './useRound'
 import type { Survey } from './useSurvey'
 import type { Views } from './useViews'
 
@@ -24,6 +25,7 @@ export interface Work {
   readonly learning: Learning
   readonly ensemble: Ensemble
   readonly pressure: Pressure
+  readonly round: Round
 }
 
 export const WORK: InjectionKey<Work> = Symbol('work')
@@ -44,3 +46,4 @@ export const useSurvey = () => useWork().survey
 export const useLearning = () => useWork().learning
 export const useEnsemble = () => useWork().ensemble
 export const usePressure = () => useWork().pressure
+export const useRound = () => useWork().round

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 /** The frame around every screen of a session: bar, notices, keys that work everywhere. */
-import { computed, onBeforeUnmount, onMounted, provide } from 'vue'
+import { computed, onBeforeUnmount, onMounted, provide, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { WORK, type Work } from '../composables/work'
-import { isTyping } from '../lib/keys'
+import { isTyping, type Screen } from '../lib/keys'
 import { switchTheme } from '../lib/theme'
 import PressurePanel from './PressurePanel.vue'
+import KeyList from '../components/KeyList.vue'
 import TopBar from '../components/TopBar.vue'
 
 const props = defineProps<{ work: Work }>()
@@ -18,6 +19,8 @@ const { playing, positionFrame, rate, dim, meter, connection, message } = play
 
 /** In the Ensemble, "alone" is the two tracks that are looked at. */
 const together = computed(() => route.path.endsWith('/ensemble'))
+const screen = computed(() => route.path.split('/').at(-1) as Screen)
+const keysShown = ref(false)
 const alone = computed({
   get: () => (together.value ? ensemble.alone.value : play.alone.value),
   set: (is) => (together.value ? (ensemble.alone.value = is) : (play.alone.value = is)),
@@ -45,6 +48,8 @@ function key(event: KeyboardEvent) {
     play.toggle()
   } else if (event.key === 'a') alone.value = !alone.value
   else if (event.key === 'u') pressure.turn()
+  else if (event.key === '?') keysShown.value = !keysShown.value
+  else if (event.key === 'Escape') keysShown.value = false
   else if (event.key === 'm') pressure.nextEars()
 }
 onMounted(() => window.addEventListener('keydown', key))
@@ -92,6 +97,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
       </div>
     </div>
     <main><RouterView /></main>
+    <KeyList v-if="keysShown" :screen="screen" @close="keysShown = false" />
     <PressurePanel v-if="pressureOpen" />
   </div>
 </template>

@@ -4,6 +4,7 @@ from sqlalchemy.orm import Session as Database
 
 from mivlo.core.analyses.base import Need
 from mivlo.core.errors import MivloError
+from mivlo.core.model import Group
 from mivlo.core.round_rows import RoundView, round_questions, round_rows
 from mivlo.server.services.products import Priority, done_result, want, wanted_of
 from mivlo.server.services.state import SessionState
@@ -25,7 +26,10 @@ def round_of(db: Database, session: SessionState, *, wanter: str | None) -> Roun
                 params = analysis.question(session, asked, known)
             except MivloError:
                 continue
-            wanted = wanted_of(session.id, getattr(asked, "strip_id", None), analysis, params)
-            want(db, wanted, priority=Priority.LOOKED_AT, wanter=wanter)
+            strip_id = getattr(asked, "strip_id", None)
+            # A group sounds otherwise after every edit of what is in it: that comes behind all that is asked for.
+            is_group = strip_id is not None and isinstance(session.strip(strip_id), Group)
+            priority = Priority.BACKGROUND if is_group else Priority.LOOKED_AT
+            want(db, wanted_of(session.id, strip_id, analysis, params), priority=priority, wanter=wanter)
             db.commit()
     return view

@@ -1,0 +1,47 @@
+<script setup lang="ts">
+/** All keys of the screen that is open. */
+import { KEYS_EVERYWHERE, KEYS_OF, type Screen } from '../lib/keys'
+
+defineProps<{ screen: Screen }>()
+defineEmits<{ close: [] }>()
+</script>
+
+<template>
+  <section class="keys" role="dialog" aria-label="Keys" data-test="keys" @click="$emit('close')">
+    <h2>Keys <button class="plain" @click="$emit('close')">close (?)</button></h2>
+    <dl>
+      <template v-for="[keys, does] in [...KEYS_OF[screen], ...KEYS_EVERYWHERE]" :key="keys">
+        <dt class="figures">{{ keys }}</dt>
+        <dd>{{ does }}</dd>
+      </template>
+    </dl>
+  </section>
+</template>
+
+<style scoped>
+.keys {
+  position: absolute;
+  right: 12px;
+  top: 50px;
+  z-index: 20;
+  background: var(--paper-raised);
+  border: 1.5px solid var(--ink);
+  padding: 6px 16px 12px;
+  max-width: 470px;
+}
+h2 {
+  font-size: 16px;
+  margin: 0 0 6px;
+  display: flex;
+  justify-content: space-between;
+}
+dl {
+  display: grid;
+  grid-template-columns: auto 1fr;
+  gap: 3px 16px;
+  margin: 0;
+}
+dd {
+  margin: 0;
+}
+</style>
