@@ -28,7 +28,7 @@ from mivlo.core.roles import Role
 
 __all__ = ["RoundItem", "RoundOfFiles", "as_plain", "fault_of", "round_of_files", "weight_of"]
 
-WORKERS = 2
+WORKERS, LONGEST_ID = 2, 64
 HUM_MEMBERS = NoteFamily.model_fields["count"].default
 # What is heard counts as far as it is plain; what is plainer than that is not more to be judged.
 PLAIN_ENOUGH_DB, UNHEARD_COUNTS = 6.0, 0.05
@@ -176,7 +176,7 @@ def _planned(
     def contender(number: int) -> tuple[int, Contender]:
         if number not in known:
             rate, source = _read(files[number])
-            known[number] = rate, Contender(number, str(files[number]), source, 0.0, roles[number])
+            known[number] = rate, Contender(number, files[number].name[:LONGEST_ID], source, 0.0, roles[number])
         return known[number]
 
     shares = []

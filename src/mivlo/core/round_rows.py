@@ -22,6 +22,7 @@ from mivlo.core.errors import MivloError
 from mivlo.core.finder.kinds import VERBS, Kind
 from mivlo.core.model import Group, LedgerEntry, RecordedSession, Track
 from mivlo.core.moves import Move
+from mivlo.core.moves.deeper import deepened
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.round import weight_of
 
@@ -31,6 +32,7 @@ RowKind = Literal["suspect", "clash", "plan", "cellar", "comes-back", "tracks", 
 Status = Literal["to judge", "done", "later"]
 LEAST_CONFIDENCE = 0.1  # below it a suspect is not worth a row; the bench still has it
 SAME_CENTS, SHARED_CENTS = 60.0, 25.0
+LEAST_DEEPER_DB, MOST_DEEPER_DB = 1.0, 6.0  # that an answer which did not cure is offered to go further
 LOOP_S, LEAD_S = 3.0, 0.4
 # Where rows stand that are no suspects, beside `weight_of`: what is wrong with files and between tracks is put right
 # first, then what stands in everybody's way.
@@ -207,9 +209,10 @@ def _of_suspects(lookup: _Known, track: Track) -> list[RoundRow]:
     rows, matched = [], set()
     for suspect in shown.suspects:
         mine = next((one for one in heard if abs(one.hz - suspect.hz) < 1e-6), None)
-        entry = next((one for one in reversed(answers) if _answers(one, suspect)), None)
+        mine_too = [one for one in answers if _answers(one, suspect)]
+        entry = mine_too[-1] if mine_too else None
         if entry is not None:
-            matched.add(entry.id)
+            matched.update(one.id for one in mine_too)
         elif suspect.confidence < LEAST_CONFIDENCE:
             continue
         rows.append(_row_of_suspect(lookup, track, suspect, mine, entry))
@@ -240,11 +243,7 @@ def _row_of_suspect(
         in_mix_db=None if mine is None else mine.in_mix_db, covered_by=covered,
         loop_s=_loop(suspect, mine), suspects=[StripSuspect(strip_id=track.id, suspect=suspect)],
     )  # fmt: skip
-    if entry is None:
-        return row
-    return row.model_copy(
-        update={"status": "done", "told": _what_became(lookup, track, entry), "entries": [(track.id, entry.id)]}
-    )
+    return row if entry is None else _answered(lookup, track, row, entry)
 
 
 def _says(kind: Kind, hz: float) -> str:
@@ -263,32 +262,40 @@ def _loop(suspect: SuspectView, mine: SuspectInMix | None) -> tuple[float, float
     return None
 
 
-def _what_became(lookup: _Known, track: Track, entry: LedgerEntry) -> str:
-    """Return what was measured of an answer: cured or not, and whether the mix changes by it."""
-    asked = AskedMove(strip_id=track.id, entry_id=entry.id)
-    cure = lookup.shown(_CURES, asked) if entry.move.on and track.acts else None
+def _answered(lookup: _Known, track: Track, row: RoundRow, entry: LedgerEntry) -> RoundRow:
+    """Return a row with what became of it, measured; one that is not cured is to be judged again while it is heard."""
+    answered = row.model_copy(update={"status": "done", "proposes": "", "entries": [(track.id, entry.id)]})
     if not entry.move.on:
-        return "the move is off"
+        return answered.model_copy(update={"told": "the move is off"})
+    asked = AskedMove(strip_id=track.id, entry_id=entry.id)
+    cure = lookup.shown(_CURES, asked) if track.acts else None
     if cure is None:
-        return "is being measured"
+        return answered.model_copy(update={"told": "is being measured"})
     told = f"{cure.verdict}: {cure.excess_before_db:.1f} dB before, {max(cure.excess_after_db, 0.0):.1f} after"
     if cure.over_cut:
         told += "; more is gone than stood out"
     moved = lookup.shown(_MOVES_IN_MIX, asked)
     if moved is not None:
         told += "; heard in the mix" if moved.heard != "lost" else "; not heard in the mix"
-    return told
+    if cure.verdict == "cured" or row.heard == "lost":
+        return answered.model_copy(update={"told": told})
+    by_db = float(np.clip(cure.excess_after_db, LEAST_DEEPER_DB, MOST_DEEPER_DB))
+    deeper = deepened(entry.move, by_db)
+    if deeper is None or deeper == entry.move:
+        return answered.model_copy(update={"told": told})
+    again = {"status": "to judge", "told": told, "deeper": deeper, "proposes": f"{by_db:.1f} dB deeper"}
+    return answered.model_copy(update=again)
 
 
 def _row_of_answer(lookup: _Known, track: Track, entry: LedgerEntry) -> RoundRow:
     evidence = entry.evidence
     assert evidence is not None
     verb = VERBS.get(evidence.kind, f"has a {evidence.kind}")  # type: ignore[call-overload]
-    return RoundRow(
+    row = RoundRow(
         id=f"answer {track.id} {entry.id}", kind="suspect", status="done", weight=0.0, strip_ids=[track.id],
-        says=f"{track.name} {verb} at {_hz(evidence.hz)}", evidence=entry.reason,
-        told=_what_became(lookup, track, entry), hz=evidence.hz, entries=[(track.id, entry.id)],
+        says=f"{track.name} {verb} at {_hz(evidence.hz)}", evidence=entry.reason, hz=evidence.hz,
     )  # fmt: skip
+    return _answered(lookup, track, row, entry)
 
 
 def _of_marks(track: Track) -> Iterator[RoundRow]:

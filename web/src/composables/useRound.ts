@@ -40,6 +40,8 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
   const order = ref<RoundOrder>('heard')
   const rowId = ref<string | null>(null)
   const view = shallowRef<RoundView | null>(null)
+  /** The revision that is shown; older than the session's while work is under way. */
+  const shownRevision = ref(-1)
   const leastSure = ref<number>(0.6)
   const nPlanned = ref<number | null>(null)
   const planHeard = ref(false)
@@ -58,10 +60,18 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
   const reading = useRead(
     'round',
     () => (open.value ? { revision: saved.value.revision, tick: tick.value } : null),
-    (_, signal) => api.round(id, session.news.pageId, signal),
+    async ({ revision }, signal) => ({ revision, got: await api.round(id, session.news.pageId, signal) }),
     () => id,
   )
-  watch(reading.answer, (now) => now && (view.value = carriedOver(now, view.value)))
+  watch(reading.answer, (now) => {
+    if (!now) return
+    view.value = carriedOver(now.got, view.value)
+    shownRevision.value = now.revision
+  })
+  /** Whether everything is heard of the session as it is now. */
+  const allHeard = computed(
+    () => !session.pending.value.length && shownRevision.value === saved.value.revision && view.value?.waiting === 0,
+  )
 
   const trackIds = computed(() => state.value.tracks.map((track) => track.id))
   const rows = computed(() => inOrder(view.value?.rows ?? [], order.value, trackIds.value))
@@ -154,11 +164,11 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
     if (one.status === 'done') return null
     const now = view.value
     if (answer === 'yes') {
+      if (one.deeper) return deeper(one, known.value)
       if (one.kind === 'suspect') return suspects(one, proposed(one))
       if (one.kind === 'cellar') return lowCuts(one, known.value)
       if (one.kind === 'plan') return now && planned.value ? planMoves(now, planned.value, known.value) : null
       if (one.kind === 'tracks') return putRight(one, known.value)
-      if (one.kind === 'comes-back') return deeper(one, known.value)
       if (one.kind === 'clash' && one.clash) {
         const draft = await analyse('yield', { clash_id: one.clash.id, part: 0.5, limit_db: null, is_dynamic: true })
         const yielding = stripOf(known.value, draft.strip_id)
@@ -174,7 +184,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
       const rule = { one: hidden, other: by, low_hz, high_hz, first: answer === 'no' ? by : null }
       return [{ do: 'answer-clash', rule } as Intent]
     }
-    if (one.kind === 'suspect' && one.suspects?.length) {
+    if (one.kind === 'suspect' && one.suspects?.length && !one.entries?.length) {
       if (answer === 'tame') return suspects(one, proposed(one) === 'tame' ? 'cut' : 'tame')
       return suspects(one, answer === 'no' ? 'wanted' : 'not-a-fault')
     }
@@ -214,7 +224,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
   }
   /** What became of all that is done: how many cured, better, not, and over-cut. */
   const report = computed(() => {
-    const told = rows.value.filter((one) => one.status === 'done' && one.entries?.length).map((one) => one.told ?? '')
+    const told = rows.value.filter((one) => one.kind === 'suspect' && one.entries?.length).map((one) => one.told ?? '')
     const count = (word: string) => told.filter((one) => one.startsWith(word)).length
     const overCut = told.filter((one) => one.includes('more is gone')).length
     return { of: told.length, cured: count('cured'), better: count('better'), not: count('not yet'), overCut }
@@ -242,6 +252,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
 
   return {
     open,
+    allHeard,
     order,
     view,
     rows,

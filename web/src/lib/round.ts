@@ -65,6 +65,7 @@ export const sureRows = (rows: readonly RoundRow[], leastConfidence: number) =>
     (row) =>
       row.kind === 'suspect' &&
       row.status === 'to judge' &&
+      !row.entries?.length &&
       (row.confidence ?? 0) >= leastConfidence &&
       (row.heard === 'plain' || row.heard === 'faint'),
   )

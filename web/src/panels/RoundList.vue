@@ -15,7 +15,7 @@ function stroke(row: RoundRow) {
   return { width: `${Math.round(6 + 34 * part)}px`, opacity: row.status === 'done' ? 0.25 : 0.3 + 0.7 * part }
 }
 const label = (row: RoundRow) =>
-  row.status === 'done' ? row.told : [row.heard ? HEARD[row.heard] : '', row.sureness].filter(Boolean).join(' · ')
+  row.told ? row.told : [row.heard ? HEARD[row.heard] : '', row.sureness].filter(Boolean).join(' · ')
 
 watch(rowId, async () => {
   await nextTick()

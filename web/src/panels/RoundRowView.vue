@@ -45,6 +45,7 @@ const answers = computed<[Answer, string, string][]>(() => {
   const one = row.value
   if (!one || one.status === 'done') return []
   const later: [Answer, string, string] = ['later', 'W', one.status === 'later' ? 'judge it now' : 'later']
+  if (one.deeper) return [['yes', 'X', one.proposes ?? 'deeper'], ['fine', 'D', 'as it should be'], later]
   if (one.kind === 'suspect') {
     const how = proposed(one)
     return [
@@ -63,11 +64,10 @@ const answers = computed<[Answer, string, string][]>(() => {
     plan: 'take these moves',
     cellar: 'clear it',
     tracks: 'put it right',
-    'comes-back': 'cut more',
+    'comes-back': '',
     file: '',
   }
-  const yes: [Answer, string, string][] =
-    does[one.kind] && (one.kind !== 'comes-back' || one.deeper) ? [['yes', 'X', does[one.kind]]] : []
+  const yes: [Answer, string, string][] = does[one.kind] ? [['yes', 'X', does[one.kind]]] : []
   return [...yes, ['fine', 'D', 'as it should be'], later]
 })
 const holds = computed(() => (row.value?.suspects?.length ? (['only', 'dip', 'lift'] as const) : []))
@@ -88,7 +88,7 @@ function bench() {
       ><template v-if="row.sureness">; {{ row.sureness }}</template>
     </p>
     <p v-if="row.told" class="told" data-test="round-told">{{ unbroken(row.told) }}</p>
-    <p v-else-if="row.proposes" class="soft">{{ unbroken(row.proposes) }}</p>
+    <p v-if="row.proposes" class="soft">{{ unbroken(row.proposes) }}</p>
     <RoundPlan v-if="row.kind === 'plan' && row.status !== 'done'" />
     <div class="picture">
       <RoundPicture v-if="ensemble && columns.length" :row="row" :view="ensemble" :columns="columns" />

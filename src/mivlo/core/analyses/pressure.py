@@ -24,7 +24,8 @@ from mivlo.core.finder.coming_back import (
 from mivlo.core.finder.stretch import Findings
 from mivlo.core.finder.verify import measure_again
 from mivlo.core.model import Evidence, Frozen, LedgerEntry, RecordedSession
-from mivlo.core.moves import MOVE_KINDS, Move
+from mivlo.core.moves import Move
+from mivlo.core.moves.deeper import deepened
 from mivlo.core.moves.figures import meanings_of
 
 __all__ = ["Back", "Pressure", "PressureIn", "PressureRow", "PressureView", "Pressures"]
@@ -196,7 +197,7 @@ def _held_down(
     untreated = ArraySource(work.open(params.untreated.audio_id).read(start - params.at, n_frames))
     move: Move | None = entry.move
     for _ in range(TURNS):
-        move = _deeper(entry.move, more_db + MARGIN_DB)
+        move = deepened(entry.move, more_db + MARGIN_DB)
         if move is None or move == entry.move:
             return move
         pressed = _with(rendering.mix, entry.id, move)
@@ -238,16 +239,6 @@ def _without_stand_ins(mix: Mix, params: PressureIn) -> Mix:
     own = mix.tracks[0]
     plain = {"ledger": own.lasting_ledger, "sends": (), "audio_id": params.untreated.audio_id, "start_frame": params.at}
     return mix.model_copy(update={"tracks": (own.model_copy(update=plain), *mix.tracks[1:])})
-
-
-def _deeper(move: Move, by_db: float) -> Move | None:
-    """Return a move that takes more by so many dB, as far as its kind goes; None for one without a depth."""
-    name = meanings_of(type(move)).get("gain")
-    if name is None:
-        return None
-    lowest = MOVE_KINDS[move.kind].model_json_schema()["properties"][name].get("minimum", -np.inf)
-    wanted = round(max(getattr(move, name) - by_db, lowest), 1)
-    return type(move).model_validate(move.model_dump() | {name: wanted})
 
 
 def _row(one: Back, params: PressureIn) -> PressureRow:
