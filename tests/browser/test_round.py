@@ -4,12 +4,16 @@ import json
 from pathlib import Path
 
 import numpy as np
-import pytest
 from playwright.sync_api import Page, expect
+
+from mivlo.core.engine.mix import Mix
+from mivlo.core.engine.render import replay
 
 from ..conftest import Running
 from .sessions import copy_of_demo
+from .test_captured_sound import FRAMES, RATE, captured, opener
 
+PLANTED = [("Upright bass", 98.6), ("Frame drum", 431.0), ("Squeezebox", 2937.0), ("Box drum", 385.0)]
 TRUTH = json.loads((Path(__file__).parents[2] / "demo" / "truth.json").read_text())
 MOST_KEYS = 40
 ROWS = "() => JSON.parse(JSON.stringify(window.mivlo.round.rows.value))"
@@ -75,17 +79,18 @@ def test_the_demos_round_by_keyboard_alone(page: Page, mivlo):
     opened(page, mivlo)
     keys = Keys(page)
     before = rows(page)
-    heard = [row for row in before if row["kind"] == "suspect" and row["status"] == "to judge"]
-    assert [row["weight"] for row in before] == sorted((row["weight"] for row in before), reverse=True)
-    # What is planted stands among the first of the list.
-    voice = [of(before, "Lead voice", kind=kind) for kind in ("plosive", "sibilance")]
-    fiddle = of(before, "Fiddle", kind="harsh")
-    assert {row["id"] for row in (*voice, fiddle)} <= {row["id"] for row in heard[:5]}
+    to_judge = [row for row in before if row["status"] == "to judge"]
+    assert [row["weight"] for row in to_judge] == sorted((row["weight"] for row in to_judge), reverse=True)
+    # What is planted in the voice and the fiddle stands among the first of the list.
+    first = {row["id"] for row in to_judge[:5]}
+    for track, kind in (("Lead voice", "plosive"), ("Lead voice", "sibilance"), ("Fiddle", "harsh")):
+        assert of(before, track, kind=kind)["id"] in first
     keys.press("ArrowDown")
     expect(page.get_by_test_id("play")).to_have_text("Stop")  # it plays at once
+    looped = page.evaluate("() => window.mivlo.play.listening.value.loop")
+    assert looped == [round(at * 48_000) for at in to_judge[0]["loop_s"]]
     keys.press("s")
     expect(page.get_by_text("all saved")).to_be_visible()
-    planted = [("Upright bass", 98.6), ("Frame drum", 431.0), ("Squeezebox", 2937.0), ("Box drum", 385.0)]
     keys.answer("cellar", "x")
     page.wait_for_function("() => window.mivlo.round.view.value?.plan?.moves.length > 2", timeout=120_000)
     keys.to("plan")
@@ -94,27 +99,44 @@ def test_the_demos_round_by_keyboard_alone(page: Page, mivlo):
     while page.evaluate("() => window.mivlo.round.planned.value < window.mivlo.round.view.value.plan.moves.length"):
         keys.press(".")
     keys.answer("plan", "x")
-    for track, hz in planted:
+    for track, hz in PLANTED:
         row = of(rows(page), track, hz)
         if row["status"] == "to judge":
             keys.answer(row["id"], "x")
-    all_heard(page)
-    # What is only better goes deeper by another key, until it is cured.
-    wanted = [("Lead voice", None, "sibilance"), ("Lead voice", None, "plosive"), ("Fiddle", None, "harsh")]
-    wanted += [(track, hz, None) for track, hz in planted]
-    for _ in range(4):
-        left = [row for row in (of(rows(page), *one) for one in wanted) if not row["told"].startswith("cured")]
-        for row in left:
-            keys.answer(row["id"], "x")
-        if left:
-            all_heard(page)
-    told = [of(rows(page), *one) for one in wanted]
-    for row in rows(page):
-        if row["told"]:
-            print(row["says"], "|", row["told"], row["status"])
-    print(keys.pressed)
-    assert all(row["told"].startswith("cured") for row in told)
     assert keys.pressed < MOST_KEYS
-    proofs = {frozenset(row["says"].split(" from ")[0].split(" is hidden by ")): row for row in rows(page) if row["kind"] == "clash"}
+    page.get_by_test_id("play").click()
+    all_heard(page)
+    told = rows(page)
+    wanted = [("Lead voice", None, "sibilance"), ("Lead voice", None, "plosive"), ("Fiddle", None, "harsh")]
+    for track, hz, kind in (*wanted, *((track, hz, None) for track, hz in PLANTED)):
+        row = of(told, track, hz, kind)
+        assert row["told"].startswith(("cured", "better")), row["told"]
+        assert row["status"] == "done" or row["deeper"]  # what is only better is offered to go deeper
+    assert sum(of(told, *one)["told"].startswith("cured") for one in PLANTED) >= 2
+    answered = [row for row in told if row["kind"] == "clash" and row["entries"]]
     for clash in TRUTH["clashes"]:
-        assert proofs[frozenset(clash["tracks"])]["status"] == "done"
+        one = next(row for row in answered if all(name in row["says"] for name in clash["tracks"]))
+        assert one["status"] == "done"
+        assert "gained" in one["told"]
+    page.keyboard.press("?")
+    expect(page.get_by_test_id("keys")).to_contain_text("do what is proposed")
+
+
+def test_a_row_is_heard_in_its_loop_put_off_and_taken_back_by_undo(page: Page, mivlo):
+    opened(page, mivlo)
+    row = page.get_by_test_id("round-suspect").nth(2)
+    row.click()
+    chosen = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.round.row.value))")
+    page.get_by_test_id("play").click()
+    heard, sound = captured(page, round(chosen["loop_s"][0] * RATE), [])
+    changes = [(change["frame"], Mix.model_validate(change["mix"])) for change in sound["changes"]]
+    mix = Mix.model_validate(sound["startMix"])
+    assert mix.loop_start_frame == round(chosen["loop_s"][0] * RATE)
+    played = replay(mix, changes, opener(mivlo), start_frame=sound["startFrame"], n_frames=FRAMES, sample_rate_hz=RATE)
+    assert np.array_equal(heard, played.astype(np.float32))
+    page.get_by_test_id("answer-later").click()
+    expect(page.get_by_test_id("round-counts")).to_contain_text("1 later")
+    page.get_by_role("button", name="undo").click()
+    expect(page.get_by_test_id("round-counts")).to_contain_text("0 later")
+    page.get_by_test_id("round-order").select_option("track")
+    expect(page.get_by_test_id("round-suspect").first).to_contain_text("Lead voice")

@@ -14,7 +14,7 @@ from mivlo.core.file_faults import find_file_faults, length_faults
 from mivlo.core.model import RecordedSession
 from mivlo.core.model.intents import apply_all
 from mivlo.core.model.intents.song import JudgeRow
-from mivlo.core.round_rows import RoundView, round_questions, round_rows
+from mivlo.core.round_rows import RoundView, later_questions, round_questions, round_rows
 
 from .phrases import RATE
 from .planted import played, through
@@ -34,8 +34,8 @@ def noisy(x: np.ndarray, seed: int) -> np.ndarray:
 
 
 def sounds() -> dict[str, np.ndarray]:
-    """Return a guitar with a ring, two microphones on a fiddle with the same ring, one of them upside down and late, and
-    a clipped trumpet that is softer than all."""
+    """Return a guitar with a ring, two microphones on a fiddle with the same ring, one upside down and late, and a
+    clipped trumpet that is softer than all."""
     guitar, fiddle = tile(through(played(24), [RING])), tile(through(played(40)[:, ::-1], [RING]))
     late = -np.roll(fiddle, 96, axis=1)
     trumpet = np.clip(8.0 * tile(played(56)), -0.5, 0.5)
@@ -72,7 +72,7 @@ def session(**of_guitar) -> RecordedSession:
 
 def view(kept: KeptSession, now: RecordedSession) -> RoundView:
     """Return the rows of a session with everything computed that they hang on."""
-    for analysis, asked in round_questions(now):
+    for analysis, asked in (*round_questions(now), *later_questions(now)):
         try:
             need = Need(analysis, analysis.question(now, asked, known(kept)))
         except MivloError:

@@ -26,7 +26,7 @@ from mivlo.core.moves.deeper import deepened
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.round import weight_of
 
-__all__ = ["RoundRow", "RoundView", "round_questions", "round_rows"]
+__all__ = ["RoundRow", "RoundView", "later_questions", "round_questions", "round_rows"]
 
 RowKind = Literal["suspect", "clash", "plan", "cellar", "comes-back", "tracks", "file"]
 Status = Literal["to judge", "done", "later"]
@@ -112,16 +112,18 @@ class _Known:
     missing: list[str]
     asked: list[str]
 
-    def shown(self, analysis: AnyAnalysis, asked: BaseModel) -> Any:
-        """Return what a page would be shown, or None."""
+    def shown(self, analysis: AnyAnalysis, asked: BaseModel, *, waits: bool = True) -> Any:
+        """Return what a page would be shown, or None; `waits`: the list is not complete without it."""
         try:
             params = analysis.question(self.session, asked, self.known)
         except MivloError:
             return None
-        self.asked.append(analysis.name)
         result = self.known(Need(analysis, params))
+        if waits:
+            self.asked.append(analysis.name)
         if result is None:
-            self.missing.append(analysis.name)
+            if waits:
+                self.missing.append(analysis.name)
             return None
         return analysis.show(self.session, asked, params, result)
 
@@ -138,16 +140,24 @@ def round_questions(session: RecordedSession) -> Iterator[tuple[AnyAnalysis, Bas
         yield _ENSEMBLES, OfSession()
         yield _RELATIONS, OfSession()
         yield _PLANS, AskedPlan()
-    for group in (*session.groups, session.master):
-        yield _SUSPECTS, AskedStretch(strip_id=group.id)
     for track in session.tracks:
         for entry in track.lasting_ledger:
             if entry.evidence is not None:
                 asked = AskedMove(strip_id=track.id, entry_id=entry.id)
                 yield _CURES, asked
-                yield _MOVES_IN_MIX, asked
         if session.stands_in():
             yield _PRESSURES, OfStrip(strip_id=track.id)
+
+
+def later_questions(session: RecordedSession) -> Iterator[tuple[AnyAnalysis, BaseModel]]:
+    """Yield what rows tell as well once it is known, and nobody waits for: what each move does to the mix, and what
+    stands out of groups, which sound otherwise after every edit. Raises nothing."""
+    for track in session.tracks:
+        for entry in track.lasting_ledger:
+            if entry.evidence is not None:
+                yield _MOVES_IN_MIX, AskedMove(strip_id=track.id, entry_id=entry.id)
+    for group in (*session.groups, session.master):
+        yield _SUSPECTS, AskedStretch(strip_id=group.id)
 
 
 def round_rows(session: RecordedSession, known: Known) -> RoundView:
@@ -206,7 +216,8 @@ def _of_suspects(lookup: _Known, track: Track) -> list[RoundRow]:
         return []
     heard: list[SuspectInMix] = in_mix.suspects if in_mix is not None else []
     answers = [entry for entry in track.lasting_ledger if entry.evidence is not None]
-    rows, matched = [], set()
+    rows: list[RoundRow] = []
+    matched: set[str] = set()
     for suspect in shown.suspects:
         mine = next((one for one in heard if abs(one.hz - suspect.hz) < 1e-6), None)
         mine_too = [one for one in answers if _answers(one, suspect)]
@@ -274,7 +285,7 @@ def _answered(lookup: _Known, track: Track, row: RoundRow, entry: LedgerEntry) -
     told = f"{cure.verdict}: {cure.excess_before_db:.1f} dB before, {max(cure.excess_after_db, 0.0):.1f} after"
     if cure.over_cut:
         told += "; more is gone than stood out"
-    moved = lookup.shown(_MOVES_IN_MIX, asked)
+    moved = lookup.shown(_MOVES_IN_MIX, asked, waits=False)
     if moved is not None:
         told += "; heard in the mix" if moved.heard != "lost" else "; not heard in the mix"
     if cure.verdict == "cured" or row.heard == "lost":
@@ -364,7 +375,7 @@ def _and(names: Sequence[str]) -> str:
 
 def _of_group(lookup: _Known, group: Group, rows: Sequence[RoundRow]) -> list[RoundRow]:
     """Return what stands out of a group or the mix and of none of the tracks."""
-    view = lookup.shown(_SUSPECTS, AskedStretch(strip_id=group.id))
+    view = lookup.shown(_SUSPECTS, AskedStretch(strip_id=group.id), waits=False)
     if view is None:
         return []
     places = [row.hz for row in rows if row.hz is not None]

@@ -4,8 +4,7 @@ from sqlalchemy.orm import Session as Database
 
 from mivlo.core.analyses.base import Need
 from mivlo.core.errors import MivloError
-from mivlo.core.model import Group
-from mivlo.core.round_rows import RoundView, round_questions, round_rows
+from mivlo.core.round_rows import RoundView, later_questions, round_questions, round_rows
 from mivlo.server.services.products import Priority, done_result, want, wanted_of
 from mivlo.server.services.state import SessionState
 
@@ -20,16 +19,14 @@ def round_of(db: Database, session: SessionState, *, wanter: str | None) -> Roun
         return None if result is None else need.analysis.adapter().validate_json(result)
 
     view = round_rows(session, known)
-    if view.waiting:
-        for analysis, asked in round_questions(session):
-            try:
-                params = analysis.question(session, asked, known)
-            except MivloError:
-                continue
-            strip_id = getattr(asked, "strip_id", None)
-            # A group sounds otherwise after every edit of what is in it: that comes behind all that is asked for.
-            is_group = strip_id is not None and isinstance(session.strip(strip_id), Group)
-            priority = Priority.BACKGROUND if is_group else Priority.LOOKED_AT
-            want(db, wanted_of(session.id, strip_id, analysis, params), priority=priority, wanter=wanter)
-            db.commit()
+    wanted = [(Priority.LOOKED_AT, *one) for one in round_questions(session)] if view.waiting else []
+    wanted += [(Priority.BACKGROUND, *one) for one in later_questions(session)]
+    for priority, analysis, asked in wanted:
+        try:
+            params = analysis.question(session, asked, known)
+        except MivloError:
+            continue
+        product = wanted_of(session.id, getattr(asked, "strip_id", None), analysis, params)
+        want(db, product, priority=priority, wanter=wanter)
+        db.commit()
     return view
