@@ -46,6 +46,7 @@ def tour(page: Page, address: str) -> None:
     page.locator("[data-test=cellar-sum]").scroll_into_view_if_needed()
     page.wait_for_timeout(500)
     take(page, "cellar")
+    the_round(page)
     page.get_by_role("link", name="Bench", exact=True).click()
     page.get_by_role("button", name="Frame drum", exact=True).click()
     page.wait_for_timeout(4_000)
@@ -87,6 +88,19 @@ def tour(page: Page, address: str) -> None:
     page.wait_for_selector("[data-test=download]")
     take(page, "hand-over")
     under_pressure(page)
+
+
+def the_round(page: Page) -> None:
+    """Show the list over the whole session with a chosen row, and the plan."""
+    page.get_by_role("link", name="Round", exact=True).click()
+    page.wait_for_function("() => window.mivlo?.round.allHeard.value", timeout=180_000)
+    page.locator("[data-test=round-suspect]").nth(2).click()
+    page.wait_for_timeout(3_000)
+    take(page, "round")
+    page.locator("[data-test=round-plan]").click()
+    page.wait_for_timeout(2_500)
+    take(page, "plan")
+    page.locator("[data-test=play]").click()
 
 
 def under_pressure(page: Page) -> None:

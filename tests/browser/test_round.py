@@ -1,4 +1,4 @@
-"""The round on the page: the demo's faults and clashes judged by keyboard alone, first what is heard; heard as rendered."""
+"""The round on the page: the demo's faults and clashes judged by keyboard alone, first what is heard."""
 
 import json
 from pathlib import Path

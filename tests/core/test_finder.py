@@ -388,7 +388,7 @@ def test_a_hump_may_lie_at_the_shoulder_of_its_odds_and_a_line_only_at_a_top():
 def test_evidence_is_said_in_words():
     first = found_in(strokes([(110.0, 1.0, 0.2), (431.0, 0.5, 0.9)]))[0]
     assert "431 Hz" in sentence(first)
-    assert [sureness(p) for p in (0.9, 0.7, 0.4, 0.2, 0.05)] == [
+    assert [sureness(p) for p in (0.9, 0.6, 0.3, 0.15, 0.05)] == [
         "almost certain",
         "likely",
         "possible",

@@ -24,9 +24,9 @@ import type { SessionStore } from './useSession'
 
 /** How sure the rows must be that are drafted at once, in the words of the list. */
 export const SURE = [
-  [0.85, 'almost certain'],
-  [0.6, 'likely and surer'],
-  [0.35, 'possible and surer'],
+  [0.65, 'almost certain'],
+  [0.35, 'likely and surer'],
+  [0.2, 'possible and surer'],
 ] as const
 const REFRESH_MS = 600
 const ENOUGH_WON = 0.9
@@ -42,7 +42,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
   const view = shallowRef<RoundView | null>(null)
   /** The revision that is shown; older than the session's while work is under way. */
   const shownRevision = ref(-1)
-  const leastSure = ref<number>(0.6)
+  const leastSure = ref<number>(0.35)
   const nPlanned = ref<number | null>(null)
   const planHeard = ref(false)
   const problem = ref('')

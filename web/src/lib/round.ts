@@ -24,7 +24,8 @@ export function carriedOver(now: RoundView, before: RoundView | null): RoundView
 export function inOrder(rows: readonly RoundRow[], order: RoundOrder, trackIds: readonly string[]): RoundRow[] {
   const place = (row: RoundRow) => {
     const at = trackIds.indexOf(row.strip_ids[0] ?? '')
-    return row.strip_ids.length === 1 && at >= 0 ? at + 1 : 0
+    if (row.strip_ids.length !== 1) return 0
+    return at < 0 ? trackIds.length + 1 : at + 1 // groups and the mix stand behind all tracks
   }
   const by = order === 'track' ? place : () => 0
   return rows

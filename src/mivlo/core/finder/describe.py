@@ -60,8 +60,9 @@ def survey_as_plain(found: Survey) -> dict[str, Any]:
 
 
 def sureness(confidence: float) -> str:
-    """Return how sure, in words."""
-    for least, words in ((0.85, "almost certain"), (0.6, "likely"), (0.35, "possible"), (0.15, "a guess")):
+    """Return how sure, in words; by how many such suspects were planted (bench/finder/confidence.py): nine in ten and
+    more, two in three, one in two, one in three, less."""
+    for least, words in ((0.65, "almost certain"), (0.35, "likely"), (0.2, "possible"), (0.1, "a guess")):
         if confidence >= least:
             return words
     return "barely"
