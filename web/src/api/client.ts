@@ -127,8 +127,11 @@ export const api = {
   edit: (id: string, edit: Edit) => call<Edited>('POST', `/sessions/${id}/edits`, edit),
   undo: (id: string, step: StepInHistory) => call<Edited>('POST', `/sessions/${id}/undo`, step),
   redo: (id: string, step: StepInHistory) => call<Edited>('POST', `/sessions/${id}/redo`, step),
-  round: (id: string, pageId: string, signal: AbortSignal) =>
-    call<RoundView>('GET', `/sessions/${id}/round`, undefined, { headers: { 'x-mivlo-page': pageId }, signal }),
+  round: (id: string, pageId: string, asks: boolean, signal: AbortSignal) =>
+    call<RoundView>('GET', `/sessions/${id}/round?asks=${asks}`, undefined, {
+      headers: { 'x-mivlo-page': pageId },
+      signal,
+    }),
   keepDraft: (id: string, draft: Draft) => call<null>('POST', `/sessions/${id}/drafts`, draft),
   storage: (id: string) => call<Storage>('GET', `/sessions/${id}/storage`),
   deleteSession: (id: string) => call<Freed>('DELETE', `/sessions/${id}`),

@@ -29,6 +29,7 @@ export const SURE = [
   [0.2, 'possible and surer'],
 ] as const
 const REFRESH_MS = 600
+const PAUSE_SHARE = 3 // of how long it takes to read the list: that long it is not read again
 const ENOUGH_WON = 0.9
 
 export type Answer = 'yes' | 'tame' | 'no' | 'fine' | 'later'
@@ -49,18 +50,27 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
 
   /** Read again when anything was found that the rows may hang on. */
   const tick = ref(0)
+  let askedRevision = -1
+  let pauseMs = REFRESH_MS
   let soon: ReturnType<typeof setTimeout> | undefined
   const stopHearing = session.news.on((news) => {
     if (!open.value || news.about !== 'product' || news.status !== 'done' || soon) return
     soon = setTimeout(() => {
       soon = undefined
       tick.value += 1
-    }, REFRESH_MS)
+    }, pauseMs)
   })
   const reading = useRead(
     'round',
     () => (open.value ? { revision: saved.value.revision, tick: tick.value } : null),
-    async ({ revision }, signal) => ({ revision, got: await api.round(id, session.news.pageId, signal) }),
+    async ({ revision }, signal) => {
+      const began = performance.now()
+      // What is missing is asked for once; after that, the list is only read again.
+      const got = await api.round(id, session.news.pageId, askedRevision !== revision, signal)
+      askedRevision = revision
+      pauseMs = Math.max(REFRESH_MS, PAUSE_SHARE * (performance.now() - began))
+      return { revision, got }
+    },
     () => id,
   )
   watch(reading.answer, (now) => {

@@ -11,14 +11,16 @@ from mivlo.server.services.state import SessionState
 __all__ = ["round_of"]
 
 
-def round_of(db: Database, session: SessionState, *, wanter: str | None) -> RoundView:
-    """Return the rows that are known, and let what is missing be computed for a page. Raises nothing."""
+def round_of(db: Database, session: SessionState, *, wanter: str | None, asks: bool) -> RoundView:
+    """Return the rows that are known; where asked, let what is missing be computed for a page. Raises nothing."""
 
     def known(need: Need) -> object:
         result = done_result(db, need.key)
         return None if result is None else need.analysis.adapter().validate_json(result)
 
     view = round_rows(session, known)
+    if not asks:
+        return view
     wanted = [(Priority.LOOKED_AT, *one) for one in round_questions(session)] if view.waiting else []
     wanted += [(Priority.BACKGROUND, *one) for one in later_questions(session)]
     for priority, analysis, asked in wanted:
