@@ -75,8 +75,9 @@ def test_a_fader_that_moves_recomputes_what_hears_it_and_nothing_else(api):
     state = with_tracks(api, 2.0, 3.0, 2.5)
     state = edit(api, state, set_track(state, ledger=[answered()])).json()
     known = listened(state)
-    each = ("picture", "waveform", "spectrum", "suspects", "pitch", "low-end", "ear-map")
-    assert known == Counter(dict.fromkeys(each, 3)) + Counter(["cellar", "ensemble", "cure"])
+    each = ("picture", "waveform", "spectrum", "suspects", "pitch", "low-end", "ear-map", "in-mix", "file-faults")
+    once = ["cellar", "ensemble", "cure", "listening-level", "plan", "relations", "rendered"]
+    assert known == Counter(dict.fromkeys(each, 3)) + Counter(once)
     when = {row.id: row.ended_at for row in rows(state)}
     # All that is foreseen is what pages ask for, and it is there.
     now = SessionState.model_validate(state)
@@ -84,11 +85,12 @@ def test_a_fader_that_moves_recomputes_what_hears_it_and_nothing_else(api):
         path = f"/api/sessions/{state['id']}/analyses/{analysis.name}"
         assert api.post(path, json=asked.model_dump(mode="json")).json()["status"] == "done"
     louder = edit(api, state, set_track(state, 1, gain_db=-7.5)).json()
-    assert listened(louder) - known == Counter(["ensemble", "cellar"])
+    together = Counter(["ensemble", "listening-level", "plan"]) + Counter({"in-mix": 3})
+    assert listened(louder) - known == Counter(["cellar"]) + together
     assert {one: when[one] for one in when} == {row.id: row.ended_at for row in rows(state) if row.id in when}
     # A move that is changed is heard again where it acts: in one map, one cure, and by all together.
     deeper = edit(api, louder, set_track(louder, ledger=[answered(gain_db=-12.0)])).json()
-    assert listened(deeper) - known == Counter({"ensemble": 2, "cellar": 1, "ear-map": 1, "cure": 1})
+    assert listened(deeper) - known == together + together + Counter(["cellar", "ear-map", "cure", "rendered"])
     kept = {row.id for row in rows(state)}
     listened(edit(api, deeper, set_track(deeper, ledger=[answered()])).json())
     assert kept == {row.id for row in rows(state)}  # as it was: nothing is computed at all

@@ -11,7 +11,7 @@ from mivlo.core.analyses.base import Analysis, Known, OfSession, Sound, Work
 from mivlo.core.analyses.sounds import sound_into
 from mivlo.core.engine.source import Source
 from mivlo.core.model import Frozen, RecordedSession
-from mivlo.core.units import Array, db_to_gain
+from mivlo.core.units import Array
 
 __all__ = ["RelatedTrack", "Relations", "RelationsOf", "TrackRelation"]
 
@@ -27,7 +27,6 @@ class RelatedTrack(Frozen):
     sound: Sound
     start_frame: int
     flipped: bool
-    gain_db: float
 
 
 class RelationsIn(Frozen):
@@ -69,11 +68,7 @@ class Relations(Analysis[OfSession, RelationsIn, RelationsOf]):
         tracks = []
         for track in session.tracks:
             sound, start = sound_into(session, track)
-            tracks.append(
-                RelatedTrack(
-                    id=track.id, sound=sound, start_frame=start, flipped=track.polarity_flipped, gain_db=track.gain_db
-                )
-            )
+            tracks.append(RelatedTrack(id=track.id, sound=sound, start_frame=start, flipped=track.polarity_flipped))
         return RelationsIn(tracks=tuple(tracks), sample_rate_hz=session.sample_rate_hz)
 
     def analyse(self, work: Work, params: RelationsIn) -> RelationsOf:
@@ -114,12 +109,12 @@ def _lows_win_db(
     one: Source, other: Source, a: RelatedTrack, b: RelatedTrack, start: int, end: int, shift: int, flipped: bool,
     rate: int,
 ) -> float:  # fmt: skip
-    """Return what the lows of both together win when the second is put right."""
+    """Return what the lows of both together win when the second is put right, both as they were recorded."""
     n_frames = min(end - start, round(LISTENED_S * rate))
     middle = start + (end - start - n_frames) // 2
 
     def lows(source: Source, track: RelatedTrack, at: int) -> Array:
-        x = source.read(at - track.start_frame, n_frames).mean(axis=0) * db_to_gain(track.gain_db)
+        x = source.read(at - track.start_frame, n_frames).mean(axis=0)
         return np.asarray(np.fft.rfft(x)[: round(LOWS_HZ * n_frames / rate)] * (-1.0 if track.flipped else 1.0))
 
     first, second, right = lows(one, a, middle), lows(other, b, middle), lows(other, b, middle + shift)
