@@ -26,7 +26,7 @@ from mivlo.core.ensemble.erb_map import erb_map, frame_s
 from mivlo.core.ensemble.in_mix import fault_powers, in_mix
 from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl
 from mivlo.core.finder.suspects import find
-from mivlo.core.round import fault_of, weight_of
+from mivlo.core.round.order import fault_of, weight_of
 from mivlo.core.units import Array
 
 HEARD_FROM_DB, COVERED_TO_DB = 3.0, -3.0

@@ -287,7 +287,7 @@ def round_(
     """Print what is to be judged over all tracks, first what is heard in the mix, and the fewest cuts for room."""
     from mivlo.core.ensemble.describe import sentence
     from mivlo.core.finder import describe
-    from mivlo.core.round import as_plain, round_of_files
+    from mivlo.core.round.files import as_plain, round_of_files
 
     if top < 0:
         raise ParameterError(f"--top {top} must be 0 or more")

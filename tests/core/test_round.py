@@ -14,7 +14,8 @@ from mivlo.core.file_faults import find_file_faults, length_faults
 from mivlo.core.model import RecordedSession
 from mivlo.core.model.intents import apply_all
 from mivlo.core.model.intents.song import JudgeRow
-from mivlo.core.round_rows import RoundView, later_questions, round_questions, round_rows
+from mivlo.core.round.row import RoundView
+from mivlo.core.round.rows import later_questions, round_questions, round_rows
 
 from .phrases import RATE
 from .planted import played, through

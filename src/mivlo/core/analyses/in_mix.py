@@ -16,7 +16,7 @@ from mivlo.core.errors import NotFoundError
 from mivlo.core.finder.stretch import Findings, Suspect
 from mivlo.core.finder.verify import Cure
 from mivlo.core.model import Frozen, Group, RecordedSession, Track
-from mivlo.core.round import fault_of
+from mivlo.core.round.order import fault_of
 
 __all__ = ["HeardInMix", "InMixIn", "InMixOf", "ListeningLevels", "MovesInMix", "SuspectInMix", "playing_apart"]
 

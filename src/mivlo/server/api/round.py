@@ -4,7 +4,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from mivlo.core.round_rows import RoundView
+from mivlo.core.round.row import RoundView
 from mivlo.server.api.analyses import PageId
 from mivlo.server.api.common import Db, Now, Problem
 from mivlo.server.services.round import round_of

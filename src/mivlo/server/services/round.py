@@ -4,7 +4,8 @@ from sqlalchemy.orm import Session as Database
 
 from mivlo.core.analyses.base import Need
 from mivlo.core.errors import MivloError
-from mivlo.core.round_rows import RoundView, later_questions, round_questions, round_rows
+from mivlo.core.round.row import RoundView
+from mivlo.core.round.rows import later_questions, round_questions, round_rows
 from mivlo.server.services.products import Priority, done_result, want, wanted_of
 from mivlo.server.services.state import SessionState
 

@@ -1,4 +1,4 @@
-"""The round: what is to be judged over a whole session, first what is heard in the mix."""
+"""The round of a session of files: what is to be judged over all of them, first what is heard in the mix."""
 
 from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
@@ -14,7 +14,7 @@ from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import Clash, find_clashes
 from mivlo.core.ensemble.describe import as_plain as clash_as_plain
 from mivlo.core.ensemble.erb_map import ErbMap, erb_map, with_hop
-from mivlo.core.ensemble.in_mix import Fault, FaultPowers, InMix, fault_powers, in_mix
+from mivlo.core.ensemble.in_mix import FaultPowers, InMix, fault_powers, in_mix
 from mivlo.core.ensemble.least_cut import MOST_MOVES, Plan, candidates_of, plan_of, scene_of
 from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear
 from mivlo.core.ensemble.right_of_way import first_order
@@ -23,33 +23,12 @@ from mivlo.core.errors import ParameterError
 from mivlo.core.finder.stretch import Findings, Suspect
 from mivlo.core.finder.suspects import find
 from mivlo.core.moves import Move
-from mivlo.core.moves.note_family import NoteFamily
 from mivlo.core.roles import Role
+from mivlo.core.round.order import fault_of, weight_of
 
-__all__ = ["RoundItem", "RoundOfFiles", "as_plain", "fault_of", "round_of_files", "weight_of"]
+__all__ = ["RoundItem", "RoundOfFiles", "as_plain", "round_of_files"]
 
 WORKERS, LONGEST_ID = 2, 64
-HUM_MEMBERS = NoteFamily.model_fields["count"].default
-# What is heard counts as far as it is plain; what is plainer than that is not more to be judged.
-PLAIN_ENOUGH_DB, UNHEARD_COUNTS = 6.0, 0.05
-
-
-def weight_of(confidence: float, change_db: float) -> float:
-    """Return where a suspect stands in the round: how sure it is, times how much the mix changes without it.
-
-    Raises nothing. Source: ours
-    """
-    return confidence * (min(change_db, PLAIN_ENOUGH_DB) + UNHEARD_COUNTS)
-
-
-def fault_of(suspect: Suspect, gain_db: float, offset_s: float = 0.0) -> Fault:
-    """Return what is taken out for a suspect: its bell, of hum its note family; a burst only in its times.
-
-    Raises nothing. Source: our definition.
-    """
-    times = tuple((a + offset_s, b + offset_s) for a, b in suspect.times)
-    numbers = range(1, HUM_MEMBERS + 1) if suspect.kind == "hum" else (1,)
-    return Fault(tuple((n * suspect.hz, gain_db, suspect.q * n) for n in numbers), times)
 
 
 @dataclass(frozen=True, slots=True)
