@@ -101,7 +101,7 @@ def test_the_demos_round_by_keyboard_alone(page: Page, mivlo):
     keys.answer("plan", "x")
     for track, hz in PLANTED:
         row = of(rows(page), track, hz)
-        if row["status"] == "to judge":
+        if not row["entries"]:  # what is sure enough was drafted already
             keys.answer(row["id"], "x")
     assert keys.pressed < MOST_KEYS
     page.get_by_test_id("play").click()
