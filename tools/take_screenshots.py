@@ -101,6 +101,7 @@ def the_round(page: Page) -> None:
     page.wait_for_timeout(2_500)
     take(page, "plan")
     page.locator("[data-test=play]").click()
+    page.evaluate("() => window.mivlo.play.seek(0)")
 
 
 def under_pressure(page: Page) -> None:

@@ -240,14 +240,18 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
     return { of: told.length, cured: count('cured'), better: count('better'), not: count('not yet'), overCut }
   })
 
+  let wasAlone = true
+  /** The round is heard in the mix at first; on other screens it is heard as it was there. */
   function enter() {
     open.value = true
+    wasAlone = play.alone.value
     play.alone.value = false
   }
   function leave() {
     hear(null)
     if (planHeard.value) void hearPlan(false)
     play.ownLoop.value = null
+    play.alone.value = wasAlone
     open.value = false
   }
   function toBench(one: RoundRow) {
