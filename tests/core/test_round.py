@@ -189,5 +189,5 @@ def test_faults_of_files():
     [(100.0, 48_000.0, None), (91.875, 44_100.0, "other-rate"), (60.0, 48_000.0, "late-start"), (99.5, 48_000.0, None)],
 )
 def test_what_a_length_says(seconds, rate_hz, kind):
-    found = length_faults(seconds, start_s=0.0, longest_s=100.0, original_rate_hz=rate_hz, session_rate_hz=48_000.0)
+    found = length_faults(seconds, start_s=0.0, longest_s=100.0, original_rate_hz=rate_hz)
     assert [one.kind for one in found] == ([kind] if kind else [])

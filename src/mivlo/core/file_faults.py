@@ -115,7 +115,7 @@ def _gaps(x: Array, rate: float) -> list[int]:
 
 
 def length_faults(
-    seconds: float, *, start_s: float, longest_s: float, original_rate_hz: float, session_rate_hz: float
+    seconds: float, *, start_s: float, longest_s: float, original_rate_hz: float
 ) -> list[FileFault]:  # fmt: skip
     """Return what the length of a file says beside the longest of its session: a late start, another rate.
 

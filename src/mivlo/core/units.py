@@ -13,6 +13,7 @@ __all__ = [
     "db_to_gain",
     "gain_to_db",
     "hz_to_note",
+    "hz_told",
     "octaves_to_q",
     "power_to_db",
     "q_to_octaves",
@@ -57,3 +58,8 @@ def hz_to_note(hz: float) -> tuple[str, float]:
     midi = A4_MIDI + 12.0 * math.log2(hz / A4_HZ)
     nearest = round(midi)
     return f"{NOTE_NAMES[nearest % 12]}{nearest // 12 - 1}", 100.0 * (midi - nearest)
+
+
+def hz_told(hz: float) -> str:
+    """Return a frequency as it stands in a sentence. Raises nothing. Source: ours."""
+    return f"{hz / 1_000:.1f} kHz" if hz >= 1_000 else f"{hz:.0f} Hz"

@@ -57,7 +57,7 @@ class FileFaults(Analysis[OfStrip, FileFaultsIn, FileFaultsOf]):
         longest_s = max(session.audio_of(one).n_frames for one in session.tracks) / rate
         by_length = length_faults(
             audio.n_frames / rate, start_s=track.start_frame / rate, longest_s=longest_s,
-            original_rate_hz=audio.original_rate_hz, session_rate_hz=rate,
+            original_rate_hz=audio.original_rate_hz,
         )  # fmt: skip
         more = [FileFaultView(kind=one.kind, says=one.says, times_s=[]) for one in by_length]
         return FileFaultsOf(faults=[*result.faults, *more])

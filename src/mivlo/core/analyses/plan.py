@@ -17,6 +17,7 @@ from mivlo.core.ensemble.right_of_way import complete_order, goes_first, same_re
 from mivlo.core.ensemble.yielding import Contender, Region, mid_share_of, yield_move
 from mivlo.core.model import ClashReason, Frozen, LedgerEntry, RecordedSession, RightOfWay
 from mivlo.core.moves import Move
+from mivlo.core.units import hz_told
 
 __all__ = ["AskedPlan", "PlanOf", "PlanView", "Planned", "Plans"]
 
@@ -196,8 +197,8 @@ class Plans(Analysis[AskedPlan, PlanOf, Planned]):
                     strip_id=one.yielding, front=one.front, entry=entry, low_hz=one.low_hz, high_hz=one.high_hz,
                     depth_db=depth_db, gain_sone=one.gain_sone, cost_sone=one.cost_sone,
                     won=one.gain_sone / max(could, 1e-9),
-                    says=f"{names[one.yielding]} gives way to {names[one.front]} between {_hz(one.low_hz)} and "
-                    f"{_hz(one.high_hz)}",
+                    says=f"{names[one.yielding]} gives way to {names[one.front]} between {hz_told(one.low_hz)} and "
+                    f"{hz_told(one.high_hz)}",
                 )
             )  # fmt: skip
         return PlanView(
@@ -247,7 +248,3 @@ def _told(moves: list[PlanMoveView], n_proposals: int) -> str:
         for at, (n, won) in enumerate(parts)
     )
     return f"{told}."
-
-
-def _hz(hz: float) -> str:
-    return f"{hz / 1_000:.1f} kHz" if hz >= 1_000 else f"{hz:.0f} Hz"

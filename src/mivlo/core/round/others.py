@@ -10,7 +10,8 @@ from mivlo.core.analyses.plan import PlanView
 from mivlo.core.analyses.pressure import Pressures
 from mivlo.core.analyses.relations import Relations
 from mivlo.core.model import RecordedSession, Track
-from mivlo.core.round.row import CellarCutOf, Lookup, RoundRow, hz_told, joined
+from mivlo.core.round.row import CellarCutOf, Lookup, RoundRow, joined
+from mivlo.core.units import hz_told
 
 __all__ = [
     "CELLARS", "FILES", "PRESSURES", "RELATIONS", "between_tracks", "of_cellar", "of_clashes", "of_file", "of_pressure",

@@ -18,7 +18,7 @@ from mivlo.core.model import RecordedSession
 from mivlo.core.moves import Move
 from mivlo.core.moves.low_cut import LowCut
 
-__all__ = ["CellarCutOf", "Lookup", "RoundRow", "RoundView", "StripSuspect", "cents", "hz_told", "joined"]
+__all__ = ["CellarCutOf", "Lookup", "RoundRow", "RoundView", "StripSuspect", "cents", "joined"]
 
 RowKind = Literal["suspect", "clash", "plan", "cellar", "comes-back", "tracks", "file"]
 Status = Literal["to judge", "done", "later"]
@@ -114,8 +114,3 @@ def cents(hz: float, other_hz: float) -> float:
 def joined(names: Sequence[str]) -> str:
     """Return names as they stand in a sentence. Raises nothing. Source: ours."""
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
-
-
-def hz_told(hz: float) -> str:
-    """Return a frequency as it stands in a sentence. Raises nothing. Source: ours."""
-    return f"{hz / 1_000:.1f} kHz" if hz >= 1_000 else f"{hz:.0f} Hz"

@@ -12,7 +12,8 @@ from mivlo.core.finder.kinds import VERBS, Kind
 from mivlo.core.model import Group, LedgerEntry, RecordedSession, Track
 from mivlo.core.moves.deeper import deepened
 from mivlo.core.round.order import weight_of
-from mivlo.core.round.row import Lookup, RoundRow, StripSuspect, cents, hz_told, joined
+from mivlo.core.round.row import Lookup, RoundRow, StripSuspect, cents, joined
+from mivlo.core.units import hz_told
 
 __all__ = ["CURES", "IN_MIX", "MOVES_IN_MIX", "SUSPECTS", "of_group", "of_marks", "of_suspects", "shared"]
 
