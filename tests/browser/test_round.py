@@ -33,13 +33,12 @@ class Keys:
         return self.page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.round.row.value))")
 
     def to(self, row_id: str) -> None:
-        """Go to a row, downwards or upwards."""
-        ids = self.page.evaluate("() => window.mivlo.round.rows.value.map((row) => row.id)")
-        now = self.page.evaluate("() => window.mivlo.round.rowId.value")
-        by = ids.index(row_id) - (ids.index(now) if now in ids else -1)
-        for _ in range(abs(by)):
+        """Go to a row, downwards or upwards, looking anew at each step: rows move when more of them is heard."""
+        where = """(id) => { const round = window.mivlo.round, ids = round.rows.value.map((row) => row.id)
+            return ids.indexOf(id) - ids.indexOf(round.rowId.value) }"""
+        while (by := self.page.evaluate(where, row_id)) != 0:
+            assert self.pressed < MOST_KEYS
             self.press("ArrowDown" if by > 0 else "ArrowUp")
-        assert self.row()["id"] == row_id
 
     def answer(self, row_id: str, key: str) -> None:
         self.to(row_id)
