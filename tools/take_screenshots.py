@@ -87,6 +87,7 @@ def tour(page: Page, address: str) -> None:
     page.locator("[data-test=render]").click()
     page.wait_for_selector("[data-test=download]")
     take(page, "hand-over")
+    the_proof(page)
     under_pressure(page)
 
 
@@ -102,6 +103,19 @@ def the_round(page: Page) -> None:
     take(page, "plan")
     page.locator("[data-test=play]").click()
     page.evaluate("() => window.mivlo.play.seek(0)")
+
+
+def the_proof(page: Page) -> None:
+    """Show two treatments side by side, and what was found blind."""
+    page.get_by_role("link", name="Proof", exact=True).click()
+    page.locator("[data-test=make-proposed]").click()
+    page.wait_for_selector("[data-test=differences]", timeout=60_000)
+    page.evaluate("() => window.mivlo.play.play(0)")  # the song may have ended
+    page.wait_for_selector("[data-test=beside-ready]")
+    take(page, "proof")
+    page.locator("[data-test=play]").click()
+    page.get_by_role("button", name="undo").click()
+    page.wait_for_timeout(1_000)
 
 
 def under_pressure(page: Page) -> None:

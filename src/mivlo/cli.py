@@ -307,6 +307,72 @@ def round_(
         print(f"plan: {yielding} gives way to {front} from {low:.0f} to {high:.0f} Hz ({move.kind})")
 
 
+@app.command()
+@_one_line_errors
+def likeness(
+    file: Annotated[Path, typer.Argument(help="Audio file of the sound that is drawn.")],
+    reference: Annotated[Path, typer.Argument(help="Audio file of the sound towards whose balance it is drawn.")],
+    amount: Annotated[float, typer.Option(help="Per cent of the way.")] = 100.0,
+    moves: Annotated[int, typer.Option(help="So many moves at most: bells and shelves.")] = 6,
+    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+) -> None:
+    """Print moves that draw a sound's balance towards another's, and how far apart they are before and after."""
+    from mivlo.core.engine.render import render_moves
+    from mivlo.core.engine.source import ArraySource
+    from mivlo.core.proof.likeness import balance_of, distance_db, drawn_towards
+
+    if not 0.0 <= amount <= 100.0:
+        raise ParameterError(f"--amount {amount:g} must be from 0 to 100 per cent")
+    if not 1 <= moves <= 12:
+        raise ParameterError(f"--moves {moves} must be from 1 to 12")
+    (info, samples), (other_info, other) = _read(file), _read(reference)
+    rate = info.sample_rate_hz
+    one = balance_of([samples], sample_rate_hz=rate)
+    target = balance_of([other], sample_rate_hz=other_info.sample_rate_hz)
+    found = drawn_towards(one, target, amount=amount, most_moves=moves)
+    drawn = balance_of(render_moves(ArraySource(samples), found.moves, sample_rate_hz=rate), sample_rate_hz=rate)
+    figures = {
+        "moves": [move.model_dump(mode="json") for move in found.moves],
+        "distance_before_db": round(found.distance_before_db, 3),
+        "distance_after_db": round(distance_db(drawn, target), 3),
+    }
+    if as_json:
+        print(json.dumps(figures))
+        return
+    for move in found.moves:
+        print(f"{move.label:10} {move.hz:9.1f} Hz  {move.gain_db:5.1f} dB  Q {move.q:4.2f}")
+    print(f"{figures['distance_before_db']:.1f} dB apart before, {figures['distance_after_db']:.1f} after")
+
+
+@app.command()
+@_one_line_errors
+def report(
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Audio files, each treated by itself.")],
+    treatment: Annotated[Path, typer.Option(help="Treatment file (docs/treatment.schema.json).")],
+    page: Annotated[Path | None, typer.Option(help="Also write it as a page to print, to this .html file.")] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print JSON (docs/report.schema.json).")] = False,
+) -> None:
+    """Print what a treatment does to files: its moves, and loudness, peaks and ranges before and after."""
+    from mivlo.core.proof.report import as_lines, to_page
+    from mivlo.core.proof.reporting import report_of_files
+
+    read = read_treatment(treatment)
+    sounds = [(file.name, *_samples_and_rate(file)) for file in files]
+    made = report_of_files(sounds, read, name=", ".join(file.name for file in files))
+    if page is not None:
+        page.write_text(to_page(made), encoding="utf-8")
+    if as_json:
+        print(made.model_dump_json())
+        return
+    for line in as_lines(made):
+        print(line)
+
+
+def _samples_and_rate(file: Path) -> tuple[Array, int]:
+    info, samples = _read(file)
+    return samples, info.sample_rate_hz
+
+
 def _roles_of(files: list[Path], roles: list[str]) -> "list[Role | None]":
     """Return the role of each file; raises ParameterError, TreatmentError."""
     if len(roles) > len(files):

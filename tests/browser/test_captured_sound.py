@@ -25,6 +25,7 @@ CAPTURE = """async ([from, frames, steps]) => {
         if (step.dim !== undefined) play.dim.value = step.dim
         if (step.offcuts !== undefined) play.offcuts.value = step.offcuts
         if (step.intents !== undefined) await session.edit('a step', step.intents)
+        if (step.treatment !== undefined) window.mivlo.treatments.go(step.treatment)
     }
     const sound = await captured
     play.stop()

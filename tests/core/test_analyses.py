@@ -29,6 +29,7 @@ MORE: dict[str, dict[str, Any]] = {
     "pin-answers": {"hz": 800.0, "width_octaves": 0.2},
     "move-in-mix": {"entry_id": "plain"},
     "came-back": {"back_id": "kick"},
+    "likeness": {"towards": "organ"},
     "pile-up": {"cuts": {"kick": {"kind": "low-cut", "hz": 40.0}}},
 }
 

@@ -57,6 +57,12 @@ def test_a_move_under_the_pointer_is_heard_in_place_of_what_is_saved_by_all_twin
     assert [track.ledger[0].move for track in gone.tracks] == [CUT, CUT, CUT]
 
 
+def test_an_amount_under_the_pointer_is_heard_of_all_twins():
+    mix = heard(preview=Preview(strip_id="a", amount=50.0))
+    assert [track.amount for track in mix.tracks] == [50.0, 50.0, 100.0]
+    assert mix.tracks[0].ledger == LEDGER
+
+
 def test_who_is_not_in_the_session_is_not_heard():
     mix = heard_mix(SESSION, Listening(strip_id="nobody", probe=Probe(track_id="nobody", hz=100.0)), None)
     assert (mix.alone_track_id, mix.probe) == (None, None)

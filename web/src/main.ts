@@ -27,6 +27,7 @@ const router = createRouter({
         { path: 'round', component: () => import('./screens/RoundScreen.vue') },
         { path: 'bench', component: () => import('./screens/BenchScreen.vue') },
         { path: 'ensemble', component: () => import('./screens/EnsembleScreen.vue') },
+        { path: 'proof', component: () => import('./screens/ProofScreen.vue') },
         { path: 'hand-over', component: () => import('./screens/HandOverScreen.vue') },
       ],
     },

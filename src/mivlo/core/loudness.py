@@ -19,6 +19,7 @@ __all__ = [
 
 HOP_S = 0.1
 ABSOLUTE_GATE_LUFS, RELATIVE_GATE_LU = -70.0, -10.0
+RANGE_HOPS, RANGE_GATE_LU = 30, -20.0  # of the loudness range: 3 s
 TRUE_PEAK_OVERSAMPLING = 4
 TRUE_PEAK_CHUNK_FRAMES, TRUE_PEAK_MARGIN_FRAMES = 1 << 18, 512
 
@@ -73,6 +74,24 @@ class LoudnessMeter:
             return None
         gate = float(power_to_lufs(np.mean(powers, keepdims=True))[0]) + RELATIVE_GATE_LU
         return float(power_to_lufs(np.mean(powers[power_to_lufs(powers) > gate], keepdims=True))[0])
+
+    def loudness_range_lu(self) -> float | None:
+        """Return the loudness range, or None under 3 s and of silence.
+
+        Source: EBU Tech 3342 (from memory): 3 s every 100 ms, gates at -70 LUFS and 20 LU down, 10 to 95 per cent
+        """
+        hops = np.concatenate(self._hops) if self._hops else np.zeros(0)
+        if len(hops) < RANGE_HOPS:
+            return None
+        sums = np.cumsum(np.concatenate([[0.0], hops]))
+        powers = (sums[RANGE_HOPS:] - sums[:-RANGE_HOPS]) / (RANGE_HOPS * self._hop)
+        powers = powers[power_to_lufs(powers) > ABSOLUTE_GATE_LUFS]
+        if not powers.size:
+            return None
+        levels = power_to_lufs(powers)
+        levels = levels[levels > power_to_lufs(np.mean(powers, keepdims=True))[0] + RANGE_GATE_LU]
+        low, high = np.percentile(levels, [10.0, 95.0])
+        return float(high - low)
 
     def true_peak_db(self) -> float | None:
         """Return the true peak in dBTP by fourfold oversampling, or None for silence."""

@@ -1,5 +1,5 @@
 /** Asking the server to analyse: each question is answered at once where the answer is kept, else when it is there. */
-import { call } from './client'
+import { call, type Treatment } from './client'
 import type { NewsStream } from './news'
 import type { components, paths } from './schema'
 
@@ -15,7 +15,7 @@ export const surveyOf = (asked: Partial<Asked<'survey'>> & { strip_id: string })
 export type Place = Omit<components['schemas']['AskedPicture'], 'strip_id' | 'shows'>
 export type Shows = components['schemas']['AskedPicture']['shows']
 
-export function makeAnalyses(sessionId: string, news: NewsStream) {
+export function makeAnalyses(sessionId: string, news: NewsStream, treatment: () => Treatment) {
   /** The product that answers a question, once it is there; `soon`: it can wait for what else is asked. */
   async function product<N extends AnalysisName>(
     name: N,
@@ -23,7 +23,7 @@ export function makeAnalyses(sessionId: string, news: NewsStream) {
     signal?: AbortSignal,
     soon = false,
   ): Promise<Answer<N>> {
-    const path = `/sessions/${sessionId}/analyses/${name}?soon=${soon}`
+    const path = `/sessions/${sessionId}/analyses/${name}?soon=${soon}&treatment=${treatment()}`
     for (;;) {
       const headers = { 'x-mivlo-page': news.pageId }
       const answer = await call<Answer<N>>('POST', path, asked, { headers, signal })

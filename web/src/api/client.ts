@@ -26,8 +26,16 @@ export type LedgerEntry = Schemas['LedgerEntry']
 export type LevelMatch = Schemas['LevelMatch']
 /** What is sent and what is told differ in which fields of a move may be left out. */
 export type Listening = Omit<MonitorSchemas['Listening'], 'preview'> & {
-  preview: { strip_id: string; entry_id: string; move: Move } | null
+  preview: {
+    strip_id: string
+    entry_id: string | null
+    move: Move | null
+    amount: number | null
+    treatment: Treatment
+  } | null
 }
+export type Compared = NonNullable<MonitorSchemas['Listening']['compared']>
+export type Blind = NonNullable<MonitorSchemas['Listening']['blind']>
 export type Mix = MonitorSchemas['Mix']
 export type Move = LedgerEntry['move']
 export type MixComparison = Schemas['MixComparison']
@@ -63,6 +71,13 @@ export type RoundRow = Schemas['RoundRow']
 export type RoundView = Schemas['RoundView']
 export type RegionLoss = Schemas['RegionLoss']
 export type Track = Schemas['Track']
+export type Treatment = Schemas['TreatmentName']['letter']
+export type Difference = Schemas['Difference']
+export type KeptMoves = Schemas['KeptMoves']
+export type NewKeptMoves = Schemas['NewKeptMoves']
+export type Report = Schemas['Report']
+export type AskedCheck = Schemas['AskedCheck']
+export type BlindCheck = Schemas['BlindCheck']
 /** What can be on the bench: a track, a group, or the mix. */
 export type Strip = Track | Group
 export type TrackFields = Partial<Schemas['TrackFields']>
@@ -127,8 +142,23 @@ export const api = {
   edit: (id: string, edit: Edit) => call<Edited>('POST', `/sessions/${id}/edits`, edit),
   undo: (id: string, step: StepInHistory) => call<Edited>('POST', `/sessions/${id}/undo`, step),
   redo: (id: string, step: StepInHistory) => call<Edited>('POST', `/sessions/${id}/redo`, step),
-  round: (id: string, pageId: string, asks: boolean, signal: AbortSignal) =>
-    call<RoundView>('GET', `/sessions/${id}/round?asks=${asks}`, undefined, {
+  differences: (id: string, treatment: Treatment, other: Treatment, signal: AbortSignal) =>
+    call<Difference[]>('GET', `/sessions/${id}/differences?treatment=${treatment}&other=${other}`, undefined, {
+      signal,
+    }),
+  keptMoves: (signal?: AbortSignal) => call<KeptMoves[]>('GET', '/kept-moves', undefined, { signal }),
+  keepMoves: (kept: NewKeptMoves) => call<KeptMoves>('POST', '/kept-moves', kept),
+  keptMovesAt: (keptId: string, amount: number) => call<Move[]>('GET', `/kept-moves/${keptId}/moves?amount=${amount}`),
+  removeKept: (keptId: string) => call<null>('DELETE', `/kept-moves/${keptId}`),
+  report: (id: string, treatment: Treatment, signal?: AbortSignal) =>
+    call<Report>('GET', `/sessions/${id}/report.json?treatment=${treatment}`, undefined, { signal }),
+  blindChecks: (id: string, signal?: AbortSignal) =>
+    call<BlindCheck[]>('GET', `/sessions/${id}/blind-checks`, undefined, { signal }),
+  beginBlindCheck: (id: string, asked: AskedCheck) => call<BlindCheck>('POST', `/sessions/${id}/blind-checks`, asked),
+  answerBlindCheck: (id: string, checkId: string, trial: number, says: 'A' | 'B') =>
+    call<BlindCheck>('POST', `/sessions/${id}/blind-checks/${checkId}/answers`, { trial, says }),
+  round: (id: string, treatment: Treatment, pageId: string, asks: boolean, signal: AbortSignal) =>
+    call<RoundView>('GET', `/sessions/${id}/round?asks=${asks}&treatment=${treatment}`, undefined, {
       headers: { 'x-mivlo-page': pageId },
       signal,
     }),

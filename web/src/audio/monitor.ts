@@ -20,7 +20,7 @@ export interface Captured {
   readonly left: Float32Array
   readonly right: Float32Array
   readonly startFrame: number
-  readonly startMix: Mix
+  readonly startMix: Mix | null // nobody tells it in a blind check
   readonly changes: readonly LoggedChange[]
   readonly underruns: number
 }
@@ -177,12 +177,11 @@ export class Monitor {
 
   private finishCapture(message: Extract<FromWorker, { kind: 'captured' }>) {
     const [first, ...changes] = this.log
-    if (!first) return
     this.onCaptured?.({
       left: message.left,
       right: message.right,
       startFrame: this.startFrame,
-      startMix: first.mix,
+      startMix: first?.mix ?? null,
       changes: changes.filter((change) => change.frame < message.left.length),
       underruns: message.underruns,
     })

@@ -53,8 +53,10 @@ const SAVE_WORDS: Record<SaveState, string> = {
       <RouterLink :to="`/session/${sessionId}/round`">Round</RouterLink>
       <RouterLink :to="`/session/${sessionId}/bench`">Bench</RouterLink>
       <RouterLink :to="`/session/${sessionId}/ensemble`">Ensemble</RouterLink>
+      <RouterLink :to="`/session/${sessionId}/proof`">Proof</RouterLink>
       <RouterLink :to="`/session/${sessionId}/hand-over`">Hand-over</RouterLink>
     </nav>
+    <slot />
     <button
       class="plain boxed play"
       data-test="play"
@@ -103,7 +105,7 @@ const SAVE_WORDS: Record<SaveState, string> = {
       <span
         v-else-if="aheadMs !== null"
         title="This machine is busy: sound is rendered further ahead just now, so changes are heard a little later."
-        >busy: {{ aheadMs }} ms ahead</span
+        >busy: {{ aheadMs }} ms</span
       >
     </span>
     <span class="space"></span>
@@ -122,7 +124,7 @@ const SAVE_WORDS: Record<SaveState, string> = {
       @click="emit('redo')">
       redo
     </button>
-    <button class="plain" title="Paper or night" @click="emit('theme')">day/night</button>
+    <button class="plain night" title="Paper or night" aria-label="day/night" @click="emit('theme')"></button>
   </header>
 </template>
 
@@ -130,7 +132,7 @@ const SAVE_WORDS: Record<SaveState, string> = {
 .top {
   display: flex;
   align-items: center;
-  gap: 5px;
+  gap: 4px;
   height: 44px;
   padding: 0 10px;
   border-bottom: 1.5px solid var(--ink);
@@ -157,7 +159,7 @@ nav {
 nav a {
   color: var(--ink);
   text-decoration: none;
-  padding: 10px 4px;
+  padding: 10px 3px;
   border-bottom: 3px solid transparent;
   margin-bottom: -1px;
 }
@@ -186,8 +188,17 @@ nav a.router-link-active {
   font-size: 13px;
   color: var(--ochre);
   font-weight: 700;
-  width: 118px;
+  width: 82px;
   flex-shrink: 0;
+}
+/* A sheet, half of it in the dark. */
+.night {
+  flex-shrink: 0;
+  width: 15px;
+  height: 19px;
+  padding: 0;
+  border: 1.5px solid var(--ink);
+  box-shadow: inset -6px 0 0 var(--ink);
 }
 .saved {
   font-size: 13px;

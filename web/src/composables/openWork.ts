@@ -4,6 +4,7 @@ import { api, type SessionState } from '../api/client'
 import { queries } from '../api/reads'
 import { showInDebugHandle } from '../debug'
 import { makeBench } from './useBench'
+import { makeBlind } from './useBlind'
 import { makeEdits } from './useEdits'
 import { makeEnsemble } from './useEnsemble'
 import { makeHunt } from './useHunt'
@@ -13,6 +14,7 @@ import { makePressure } from './usePressure'
 import { makeRound } from './useRound'
 import { makeSession } from './useSession'
 import { makeSurvey } from './useSurvey'
+import { makeTreatments } from './useTreatments'
 import { makeViews } from './useViews'
 import type { Work } from './work'
 
@@ -44,5 +46,7 @@ function workOn(known: Awaited<ReturnType<typeof about>>, opened: SessionState):
   const ensemble = makeEnsemble(session, play, bench)
   const pressure = makePressure(session, play)
   const round = makeRound(session, play, bench)
-  return { session, play, bench, edits, hunt, views, survey, learning, ensemble, pressure, round }
+  const treatments = makeTreatments(session, play)
+  const blind = makeBlind(session, play)
+  return { session, play, bench, edits, hunt, views, survey, learning, ensemble, pressure, round, treatments, blind }
 }

@@ -155,6 +155,12 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
   const setAmount = (amount: number) =>
     onStrip(`Amount ${Math.round(amount)} %`, (strip) => [intents.setLedger(strip, { amount: withinAmount(amount) })])
 
+  /** Hear an amount while it is being dragged; nothing is saved before the drag ends. */
+  function previewAmount(amount: number) {
+    const strip = knownChosen()
+    overlay.value = strip && intents.setLedger(strip, { amount: withinAmount(amount) })
+  }
+
   const givingBack = ref('')
   /** Draft the harmonics that bring half of it back, measured: at the head, where they hear what is cut behind them. */
   async function giveBack(share = 50) {
@@ -231,6 +237,7 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
     setPhase,
     amount,
     setAmount,
+    previewAmount,
     giveBack,
     givingBack,
     toggleLedger,

@@ -17,12 +17,12 @@ const BEFORE_CELL_S = 0.15
 export type Ensemble = ReturnType<typeof makeEnsemble>
 
 export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
-  const { saved, known, state, edit, analyse, listenedTo } = session
+  const { version, known, state, edit, analyse, listenedTo } = session
 
   const open = ref(false)
   const view = shallowRef<EnsembleView | null>(null)
   /** The revision that is shown; older than the session's while work is under way. */
-  const shownRevision = ref(-1)
+  const shownRevision = ref('')
   const clashId = ref<string | null>(null)
   const pairIds = ref<string[]>([])
   const closeView = ref(false)
@@ -38,7 +38,7 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
   const limitDb = ref<number | null>(null)
   const isDynamic = ref(true)
 
-  const fresh = computed(() => view.value !== null && shownRevision.value === saved.value.revision)
+  const fresh = computed(() => view.value !== null && shownRevision.value === version.value)
   const clash = computed(() => view.value?.clashes?.find((one) => one.id === clashId.value) ?? null)
   const proof = computed(() => {
     const entry = clash.value?.entry
@@ -51,7 +51,7 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
   /** The server listens in the background; until it has, what was heard before stays. */
   const reading = useRead(
     'ensemble',
-    () => (open.value ? { revision: saved.value.revision } : null),
+    () => (open.value ? { revision: version.value } : null),
     async ({ revision }, signal) => ({ revision, got: await analyse('ensemble', {}, signal) }),
     () => session.id,
   )
@@ -72,7 +72,7 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
       if (!open.value || !fresh.value || !one || one.entry || !one.by || one.first === null || one.same_sound)
         return null
       const asked = { part: part.value, limitDb: limitDb.value, isDynamic: isDynamic.value }
-      return { revision: saved.value.revision, clashId: one.id, ...asked }
+      return { revision: version.value, clashId: one.id, ...asked }
     },
     async ({ clashId: of, part: wanted, limitDb: limit, isDynamic: dynamic }, signal) => ({
       of,
@@ -83,7 +83,7 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
         },
       )),
     }),
-    () => `${clashId.value} ${part.value} ${limitDb.value} ${isDynamic.value} ${saved.value.revision}`,
+    () => `${clashId.value} ${part.value} ${limitDb.value} ${isDynamic.value} ${version.value}`,
   ).answer
 
   /** Let the track that has not the right of way give way as proposed. */
@@ -197,7 +197,7 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
   const pairHeard = computed(() => (alone.value ? pairIds.value : []))
   const comparison = useRead(
     'mix comparison',
-    () => (open.value && allTogether.value ? { revision: saved.value.revision } : null),
+    () => (open.value && allTogether.value ? { revision: version.value } : null),
     (_, signal) => analyse('mix-comparison', {}, signal),
     () => session.id,
   ).answer

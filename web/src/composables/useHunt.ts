@@ -17,7 +17,7 @@ export type Judgement = 'cut' | 'tame' | 'wanted' | 'no-fault'
 export type Hunt = ReturnType<typeof makeHunt>
 
 export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits: Edits) {
-  const { about, saved, chosen, sound, saveState, analyse } = session
+  const { about, version, chosen, sound, saveState, analyse } = session
 
   /** What was found last of each strip, and in which stretch: whoever comes back to a track finds its list again. */
   const found = shallowRef<ReadonlyMap<string, { key: string; result: Suspects }>>(new Map())
@@ -115,7 +115,7 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits:
   const answered =
     (one: Suspect, answer: 'cut' | 'tame' | 'wanted' | 'not-a-fault', more: object = {}) =>
     (strip: { id: string }) => [
-      { do: 'answer-suspect', treatment: 'A', strip_id: strip.id, answer, hz: one.hz, q: one.q, ...more } as Intent,
+      { do: 'answer-suspect', strip_id: strip.id, answer, hz: one.hz, q: one.q, ...more } as Intent,
     ]
 
   /** Answer with the proposed move; it unfolds, with what became of the suspect, and N goes on through the list. */
@@ -176,7 +176,7 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits:
   const chosenMove = (answersSuspect: boolean) => () => {
     const entry = bench.entry.value
     const asked = chosen.value && entry && !!entry.evidence === answersSuspect && saveState.value === 'saved'
-    return asked ? { revision: saved.value.revision, strip: chosen.value.id, entry: entry.id } : null
+    return asked ? { revision: version.value, strip: chosen.value.id, entry: entry.id } : null
   }
   const ofEntry = () => bench.entryId.value
   /** What became of the suspect that the chosen move answers, measured again on the treated sound. */

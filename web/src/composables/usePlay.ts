@@ -1,6 +1,6 @@
 /** Playing: how the user listens just now, and what the sound process tells of it. */
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
-import type { FromMonitor, LevelMatch, Listening, Probe } from '../api/client'
+import type { Blind, Compared, FromMonitor, LevelMatch, Listening, Probe, Treatment } from '../api/client'
 import { theMonitor } from '../audio/monitor'
 import { stripOf } from '../lib/intents'
 import type { SessionStore } from './useSession'
@@ -25,7 +25,7 @@ export interface Together {
 export type Play = ReturnType<typeof makePlay>
 
 export function makePlay(session: SessionStore) {
-  const { about, saved, pending, overlay, state, chosen } = session
+  const { about, treatment, saved, pending, overlay, state, chosen } = session
   const playing = ref(false)
   const positionFrame = ref(0)
   const connection = ref<'unopened' | 'connected' | 'lost'>('unopened')
@@ -52,6 +52,17 @@ export function makePlay(session: SessionStore) {
   const ownLoop = shallowRef<readonly [number, number] | null>(null)
   /** Set while the Ensemble is on: then it is not one track's bench that is heard. */
   const together = shallowRef<Together | null>(null)
+  /** The treatment that is rendered beside the one that is worked on, so that a switch is one crossfade. */
+  const pair = shallowRef<readonly Treatment[]>([])
+  const against = computed({
+    get: () =>
+      pair.value.includes(treatment.value) ? (pair.value.find((one) => one !== treatment.value) ?? null) : null,
+    set: (letter: Treatment | null) => (pair.value = letter ? [treatment.value, letter] : []),
+  })
+  /** What is pressed in a blind check; what that is, only the sound process knows. */
+  const blind = shallowRef<Blind | null>(null)
+  /** Whether the sound process is measuring how loud what is compared is. */
+  const measuring = ref(false)
   const meter = shallowRef<Meter | null>(null)
   const spectra = shallowRef<Spectra | null>(null)
   const gains = shallowRef<Gains | null>(null)
@@ -63,24 +74,47 @@ export function makePlay(session: SessionStore) {
     Math.max(1, ...state.value.tracks.map((track) => track.start_frame + session.lengthOf(track.audio_id))),
   )
 
+  /** The two treatments that are rendered side by side; they stay on their sides, whichever is heard. */
+  const sides = computed<{ treatment: Treatment; compared: Compared | null }>(() => {
+    const [now, other] = [treatment.value, against.value]
+    const isThere = state.value.treatments.some((one) => one.letter === other)
+    if (!other || other === now || !isThere || !ledgerHeard.value) return { treatment: now, compared: null }
+    const [first, second] = now < other ? [now, other] : [other, now]
+    const compared = { what: 'treatments', other: second, entry_id: null, amount: 100, other_heard: now === second }
+    return { treatment: first, compared: compared as Compared }
+  })
+
   const matchDb = computed(() => {
     const now = together.value
+    const compared = now ? null : sides.value.compared
+    if (compared && match.value && matched.value)
+      return compared.other_heard ? match.value.match_before_db : match.value.match_after_db
     if (!match.value || !(now ? now.matched : matched.value)) return 0
     return (now ? !now.without : ledgerHeard.value) ? match.value.match_after_db : match.value.match_before_db
   })
 
-  /** The move under the pointer; after it is let go, until the edit is answered. */
-  const preview = computed(() => {
-    const set = [...pending.value.flatMap((edit) => edit.intents), overlay.value].findLast(
-      (one) => one?.do === 'set-move',
+  /** What is under the pointer, a move or an amount; after it is let go, until the edit is answered. */
+  const preview = computed<Listening['preview']>(() => {
+    const dragged = [...pending.value.flatMap((edit) => edit.intents), overlay.value].findLast(
+      (one) =>
+        (one?.do === 'set-move' || one?.do === 'set-ledger') && (one.treatment ?? treatment.value) === treatment.value,
     )
-    return set ? { strip_id: set.strip_id, entry_id: set.entry_id, move: set.move } : null
+    const none = { entry_id: null, move: null, amount: null, treatment: treatment.value }
+    if (dragged?.do === 'set-move') {
+      const { strip_id, entry_id, move } = dragged
+      return { ...none, strip_id, entry_id, move }
+    }
+    const amount = dragged?.do === 'set-ledger' ? dragged.fields.amount : null
+    return dragged?.do === 'set-ledger' && amount != null ? { ...none, strip_id: dragged.strip_id, amount } : null
   })
 
   /** How the page listens; what is heard by that, the sound process decides. */
   const listening = computed<Listening>(() => {
     const now = together.value
     const common = {
+      treatment: treatment.value,
+      compared: null,
+      blind: blind.value,
       dim: dim.value,
       preview: preview.value,
       draft_id: draftId.value,
@@ -103,6 +137,7 @@ export function makePlay(session: SessionStore) {
     }
     return {
       ...common,
+      ...sides.value,
       strip_id: chosen.value?.id ?? null,
       alone: alone.value,
       moves_heard: ledgerHeard.value,
@@ -140,8 +175,10 @@ export function makePlay(session: SessionStore) {
         meter.value = playing.value ? said : null // one may still be under way after a stop
       else if (said.say === 'spectra') spectra.value = said
       else if (said.say === 'gains') gains.value = playing.value ? said : null
-      else if (said.say === 'match') match.value = said.match ?? null
-      else if (said.say === 'non-finite') {
+      else if (said.say === 'match') {
+        match.value = said.match ?? null
+        measuring.value = said.measuring
+      } else if (said.say === 'non-finite') {
         const name = stripOf(state.value, said.track_id)?.name ?? 'a track'
         message.value = `The moves of ${name} came to hold no valid numbers; they were reset, and it was silent then.`
       } else if (said.say === 'problem') {
@@ -159,7 +196,15 @@ export function makePlay(session: SessionStore) {
   watch(heardKey, () => connection.value === 'connected' && monitor.listen(heard.value), { flush: 'sync' })
 
   watch(
-    () => [chosen.value?.id, alone.value, together.value?.compares, together.value?.entryId].join(' '),
+    () =>
+      [
+        chosen.value?.id,
+        alone.value,
+        together.value?.compares,
+        together.value?.entryId,
+        sides.value.treatment,
+        sides.value.compared?.other,
+      ].join(' '),
     () => (match.value = null),
     { flush: 'sync' },
   )
@@ -232,6 +277,10 @@ export function makePlay(session: SessionStore) {
     draftId,
     ownLoop,
     together,
+    against,
+    sides,
+    blind,
+    measuring,
     meter,
     spectra,
     gains,

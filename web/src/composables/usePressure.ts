@@ -4,7 +4,7 @@ import type { Shown } from '../api/analyses'
 import type { SessionState, Strip } from '../api/client'
 import { useRead } from '../api/reads'
 import { formatHz } from '../lib/figures'
-import { setMove, stripOf } from '../lib/intents'
+import { draftStandIns, removeStandIns, setMove, stripOf } from '../lib/intents'
 import { newId } from '../lib/moves'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
@@ -23,7 +23,7 @@ const NO_CURVE = 'no curve in it; each line must have a frequency in Hz and a le
 export type Pressure = ReturnType<typeof makePressure>
 
 export function makePressure(session: SessionStore, play: Play) {
-  const { state, saved, chosenId, edit, analyse } = session
+  const { state, known, version, chosenId, edit, analyse } = session
   const open = ref(false)
   const told = shallowRef<ReadonlyMap<string, Told>>(new Map())
   const waiting = ref(0)
@@ -69,7 +69,7 @@ export function makePressure(session: SessionStore, play: Play) {
     }
   }
   watch(
-    () => (open.value && standsIn.value ? saved.value.revision : null),
+    () => (open.value && standsIn.value ? version.value : null),
     (revision) => {
       if (revision !== null) ask()
       else asking?.abort()
@@ -87,7 +87,7 @@ export function makePressure(session: SessionStore, play: Play) {
   /** What of the mix falls in mono, while one listens in mono, or the panel is open. */
   const inMono = useRead(
     'mono-sum',
-    () => (open.value ? { revision: saved.value.revision } : null),
+    () => (open.value ? { revision: version.value } : null),
     (_, signal) => analyse('mono-sum', {}, signal, true),
     () => session.id,
   ).answer
@@ -112,8 +112,8 @@ export function makePressure(session: SessionStore, play: Play) {
     play.pressure.value = false
   }
 
-  const draft = () => edit('Stand-ins for what is done later', [{ do: 'draft-stand-ins', group_id: newId() }])
-  const remove = () => edit('No stand-ins', [{ do: 'remove-stand-ins' }])
+  const draft = () => edit('Stand-ins for what is done later', [draftStandIns(newId())])
+  const remove = () => edit('No stand-ins', [removeStandIns()])
 
   /** The user's own curve, as it was read from a file: pairs of Hz and dB, rising. */
   const ownCurve = shallowRef<[number, number][]>([])
@@ -175,7 +175,7 @@ export function makePressure(session: SessionStore, play: Play) {
 
   /** Cut further, by as much as holds it down. */
   function deepen(row: PressureRow) {
-    const strip = stripOf(saved.value, row.stripId)
+    const strip = stripOf(known.value, row.stripId)
     const intent = strip && row.entry_id && row.deeper ? setMove(strip, row.entry_id, row.deeper) : null
     if (intent) void edit(`Hold ${Math.round(row.hz)} Hz down`, [intent])
   }

@@ -2,8 +2,7 @@
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import { api, type Intent, type Probe, type RoundRow, type RoundView } from '../api/client'
 import { useRead } from '../api/reads'
-import { stripOf } from '../lib/intents'
-import { newId } from '../lib/moves'
+import { addMove, stripOf } from '../lib/intents'
 import {
   answered,
   carriedOver,
@@ -36,13 +35,13 @@ export type Answer = 'yes' | 'tame' | 'no' | 'fine' | 'later'
 export type Round = ReturnType<typeof makeRound>
 
 export function makeRound(session: SessionStore, play: Play, bench: Bench) {
-  const { id, about, saved, known, state, chosenId, edit, analyse } = session
+  const { id, about, version, treatment, known, state, chosenId, edit, analyse } = session
   const open = ref(false)
   const order = ref<RoundOrder>('heard')
   const rowId = ref<string | null>(null)
   const view = shallowRef<RoundView | null>(null)
   /** The revision that is shown; older than the session's while work is under way. */
-  const shownRevision = ref(-1)
+  const shownRevision = ref('')
   const leastSure = ref<number>(0.35)
   const nPlanned = ref<number | null>(null)
   const planHeard = ref(false)
@@ -50,7 +49,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
 
   /** Read again when anything was found that the rows may hang on. */
   const tick = ref(0)
-  let askedRevision = -1
+  let askedRevision = ''
   let pauseMs = REFRESH_MS
   let soon: ReturnType<typeof setTimeout> | undefined
   const stopHearing = session.news.on((news) => {
@@ -62,16 +61,16 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
   })
   const reading = useRead(
     'round',
-    () => (open.value ? { revision: saved.value.revision, tick: tick.value } : null),
+    () => (open.value ? { revision: version.value, tick: tick.value } : null),
     async ({ revision }, signal) => {
       const began = performance.now()
       // What is missing is asked for once; after that, the list is only read again.
-      const got = await api.round(id, session.news.pageId, askedRevision !== revision, signal)
+      const got = await api.round(id, treatment.value, session.news.pageId, askedRevision !== revision, signal)
       askedRevision = revision
       pauseMs = Math.max(REFRESH_MS, PAUSE_SHARE * (performance.now() - began))
       return { revision, got }
     },
-    () => id,
+    () => [id, treatment.value],
   )
   watch(reading.answer, (now) => {
     if (!now) return
@@ -80,7 +79,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
   })
   /** Whether everything is heard of the session as it is now. */
   const allHeard = computed(
-    () => !session.pending.value.length && shownRevision.value === saved.value.revision && view.value?.waiting === 0,
+    () => !session.pending.value.length && shownRevision.value === version.value && view.value?.waiting === 0,
   )
 
   const trackIds = computed(() => state.value.tracks.map((track) => track.id))
@@ -114,9 +113,16 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
     if (one && plays) void play.play(play.ownLoop.value?.[0])
   }
 
+  /** Where the chosen row stood last: a row that is gone from the list leaves its place behind. */
+  let lastAt = -1
+  watch([rows, rowId], () => {
+    const at = rows.value.findIndex((one) => one.id === rowId.value)
+    if (at >= 0) lastAt = at
+  })
   function step(by: 1 | -1) {
     const list = rows.value
-    const at = list.findIndex((one) => one.id === rowId.value)
+    const found = list.findIndex((one) => one.id === rowId.value)
+    const at = found >= 0 ? found : by > 0 ? lastAt - 1 : lastAt
     choose(list[Math.min(Math.max(at + by, 0), list.length - 1)] ?? null)
   }
 
@@ -136,10 +142,8 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
   }
 
   async function hearDraft(intents: Intent[]) {
-    const draft = { id: newId(), intents }
     try {
-      await api.keepDraft(id, draft)
-      play.draftId.value = draft.id
+      play.draftId.value = await session.keepDraft(intents)
     } catch (error) {
       problem.value = error instanceof Error ? error.message : String(error)
     }
@@ -182,9 +186,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
       if (one.kind === 'clash' && one.clash) {
         const draft = await analyse('yield', { clash_id: one.clash.id, part: 0.5, limit_db: null, is_dynamic: true })
         const yielding = stripOf(known.value, draft.strip_id)
-        return yielding
-          ? [{ do: 'add-move', treatment: 'A', strip_id: yielding.id, entry: draft.entry } as Intent]
-          : null
+        return yielding ? [addMove(yielding, draft.entry)] : null
       }
       return null
     }

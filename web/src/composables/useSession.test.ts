@@ -1,7 +1,7 @@
 import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { effectScope } from 'vue'
 import type { About, Edit, Move, SessionState, StepInHistory, Track } from '../api/client'
-import { addMove, setMove, setTrack } from '../lib/intents'
+import { addMove, asTreated, inTreatment, overlaid, setMove, setTrack } from '../lib/intents'
 import { makeSession } from './useSession'
 
 const BELL = { kind: 'bell', hz: 431, gain_db: -6 } as Move
@@ -13,6 +13,8 @@ const session = (revision: number, gain_db = 0) =>
     revision,
     undo: { edit_id: `edit ${revision}`, label: '' },
     tracks: [{ ...TRACK, gain_db }],
+    treatment: 'A',
+    treatments: [{ letter: 'A', name: '' }],
     groups: [],
     master: { kind: 'group', id: 'm', ledger: [] },
     audio: {},
@@ -190,5 +192,28 @@ describe('questions about the session', () => {
     other.abort()
     expect(await both[1]).toBe('given up')
     expect(socket.said.at(-1)).toEqual({ do: 'give-up', product_ids: ['p'] })
+  })
+})
+
+describe('treatments', () => {
+  const held = { ledger: [{ ...ENTRY, id: 'b' }], ledger_on: true, phase: 'linear', amount: 80 }
+  const base = session(1)
+  const both = { ...base, tracks: [{ ...TRACK, variants: { B: held } }] } as unknown as SessionState
+
+  it('shows what another one holds, and the first again, as it was', () => {
+    const other = asTreated(both, 'B')
+    expect(other.tracks[0]).toMatchObject({ ...held, gain_db: 0 })
+    expect(other.master.ledger).toEqual([])
+    expect(asTreated(asTreated(other, 'A'), 'B')).toEqual(other)
+    expect(asTreated(other, 'A').tracks[0]?.ledger).toEqual(both.tracks[0]?.ledger)
+  })
+
+  it('sends edits to the one that is worked on, and shows them nowhere else', () => {
+    const dragged = setMove(both.tracks[0] as Track, 'e', { ...BELL, hz: 999 } as Move)
+    if (!dragged) throw new Error('the move is there')
+    const ofB = inTreatment(dragged, 'B')
+    expect(ofB).toMatchObject({ do: 'set-move', treatment: 'B' })
+    expect(inTreatment(setTrack(TRACK as unknown as Track, { pan: 1 }), 'B')).not.toHaveProperty('treatment')
+    expect(overlaid(both, [ofB])).toEqual(both)
   })
 })

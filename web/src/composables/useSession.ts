@@ -4,10 +4,19 @@
  * never on an overlay.
  */
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
-import { api, ApiError, type About, type Edited, type Intent, type SessionState, type Strip } from '../api/client'
+import {
+  api,
+  ApiError,
+  type About,
+  type Edited,
+  type Intent,
+  type SessionState,
+  type Strip,
+  type Treatment,
+} from '../api/client'
 import { makeAnalyses } from '../api/analyses'
 import { makeNews, type ListenedTo } from '../api/news'
-import { bodyOf, overlaid, stripOf, type PendingEdit, type SaveState } from '../lib/intents'
+import { asTreated, bodyOf, inTreatment, overlaid, stripOf, type PendingEdit, type SaveState } from '../lib/intents'
 import { newId } from '../lib/moves'
 import { tracksInto } from '../lib/routing'
 
@@ -28,7 +37,9 @@ export type SessionStore = ReturnType<typeof makeSession>
 export function makeSession(about: About, opened: SessionState) {
   const id = opened.id
   const news = makeNews(id)
-  const { analyse, pictureUrl, smallPictureUrl } = makeAnalyses(id, news)
+  /** The treatment that this page works on. */
+  const treatment = ref<Treatment>('A')
+  const { analyse, pictureUrl, smallPictureUrl } = makeAnalyses(id, news, () => treatment.value)
   /** How much of what the session needs has been listened to. */
   const listenedTo = shallowRef<ListenedTo | null>(null)
   const saved = shallowRef(opened)
@@ -46,10 +57,15 @@ export function makeSession(about: About, opened: SessionState) {
   /** What edits are decided on. */
   const known = computed(() =>
     overlaid(
-      saved.value,
+      asTreated(saved.value, treatment.value),
       pending.value.flatMap((edit) => edit.intents),
     ),
   )
+  /** What answers of the server are about: they are asked for anew when this changes. */
+  const version = computed(() => `${treatment.value}${saved.value.revision}`)
+  watch(saved, ({ treatments }) => {
+    if (!treatments.some((one) => one.letter === treatment.value)) treatment.value = 'A'
+  })
   /** What is shown. */
   const state = computed(() => (overlay.value ? overlaid(known.value, [overlay.value]) : known.value))
   /** What is on the bench: a track, a group or the mix. */
@@ -67,7 +83,7 @@ export function makeSession(about: About, opened: SessionState) {
     }
     const ends = tracksInto(state.value, strip.id).map((track) => track.start_frame + lengthOf(track.audio_id))
     const nFrames = Math.max(...ends, 1)
-    return { stripId: strip.id, content: `${saved.value.revision}`, startFrame: 0, nFrames, nChannels: 2 }
+    return { stripId: strip.id, content: version.value, startFrame: 0, nFrames, nChannels: 2 }
   })
 
   const lengthOf = (audioId: string) => saved.value.audio[audioId]?.n_frames ?? 1
@@ -113,7 +129,7 @@ export function makeSession(about: About, opened: SessionState) {
    * Make one undoable change; it is shown once it is saved, and what was set by hand stays as it was set until then.
    */
   function edit(label: string, intents: readonly (Intent | null)[]): Promise<boolean> {
-    const wanted = intents.filter((one) => one !== null)
+    const wanted = intents.filter((one) => one !== null).map((one) => inTreatment(one, treatment.value))
     if (!wanted.length) return Promise.resolve(true)
     const made: PendingEdit = { id: newId(), label, intents: wanted }
     pending.value = [...pending.value, made]
@@ -122,6 +138,13 @@ export function makeSession(about: About, opened: SessionState) {
       () => api.edit(id, bodyOf(made)),
       () => (pending.value = pending.value.filter((one) => one !== made)),
     )
+  }
+
+  /** Keep intents that are to be heard and not taken; returns under which id. */
+  async function keepDraft(intents: readonly Intent[]): Promise<string> {
+    const draft = { id: newId(), intents: intents.map((one) => inTreatment(one, treatment.value)) }
+    await api.keepDraft(id, draft)
+    return draft.id
   }
 
   function stepBack(way: 'undo' | 'redo'): Promise<boolean> {
@@ -190,7 +213,9 @@ export function makeSession(about: About, opened: SessionState) {
   return {
     about: shallowRef(about),
     id,
+    treatment,
     saved,
+    version,
     pending,
     overlay,
     known,
@@ -209,6 +234,7 @@ export function makeSession(about: About, opened: SessionState) {
     listenedTo,
     take,
     reload,
+    keepDraft,
     edit,
     undo: () => stepBack('undo'),
     redo: () => stepBack('redo'),

@@ -1,6 +1,6 @@
 /** Survey: many shallow cuts drafted from a stretch, each seen and heard before any of them is written down. */
 import { computed, ref, shallowRef, watch } from 'vue'
-import { api, type LedgerEntry, type Move, type SurveyCut, type SurveyView } from '../api/client'
+import { type LedgerEntry, type Move, type SurveyCut, type SurveyView } from '../api/client'
 import { surveyOf } from '../api/analyses'
 import { formatHz } from '../lib/figures'
 import { addKeeper, addMove } from '../lib/intents'
@@ -127,10 +127,10 @@ export function makeSurvey(session: SessionStore, play: Play, bench: Bench, edit
       play.draftId.value = null
       return
     }
-    const id = newId()
+    let id: string
     try {
       const entries = heardOf(how, one).map(({ cut }) => entryOf(cut))
-      await api.keepDraft(session.id, { id, intents: entries.map((entry) => addMove(strip, entry)) })
+      id = await session.keepDraft(entries.map((entry) => addMove(strip, entry)))
     } catch (error) {
       problem.value = error instanceof Error ? error.message : String(error)
       return

@@ -12,7 +12,7 @@ import type { SessionStore } from './useSession'
 export type Views = ReturnType<typeof makeViews>
 
 export function makeViews(session: SessionStore, play: Play, bench: Bench) {
-  const { saved, chosen, sound, state, analyse } = session
+  const { version, chosen, sound, state, analyse } = session
   const picture = ref<'before' | 'after' | 'difference'>('before')
   const pitchShown = ref(false)
   const placesShown = ref(false)
@@ -26,9 +26,7 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
   /** What the spectrogram shows: of a strip without moves there is nothing but what goes in. */
   const shows = computed(() => (chosen.value?.ledger.length ? picture.value : 'before'))
   /** Changes whenever the spectrogram may be another. */
-  const shownContent = computed(() =>
-    shows.value === 'before' ? (sound.value?.content ?? '') : `${saved.value.revision}`,
-  )
+  const shownContent = computed(() => (shows.value === 'before' ? (sound.value?.content ?? '') : `${version.value}`))
 
   const pitch = useRead(
     'pitch',
@@ -56,7 +54,7 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
     () => {
       if (!behindId.value || behindId.value === chosenId()) return null
       const [start, end] = [state.value.loop_start_frame ?? 0, state.value.loop_end_frame ?? null]
-      return { strip: behindId.value, start, end, revision: saved.value.revision }
+      return { strip: behindId.value, start, end, revision: version.value }
     },
     ({ strip, start, end }, signal) =>
       analyse('spectrum', { strip_id: strip, start_frame: start, end_frame: end }, signal),

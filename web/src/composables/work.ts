@@ -12,6 +12,8 @@ import type { Pressure } from './usePressure'
 import type { SessionStore } from './useSession'
 import type { Round } from './useRound'
 import type { Survey } from './useSurvey'
+import type { BlindChecks } from './useBlind'
+import type { Treatments } from './useTreatments'
 import type { Views } from './useViews'
 
 export interface Work {
@@ -26,6 +28,8 @@ export interface Work {
   readonly ensemble: Ensemble
   readonly pressure: Pressure
   readonly round: Round
+  readonly treatments: Treatments
+  readonly blind: BlindChecks
 }
 
 export const WORK: InjectionKey<Work> = Symbol('work')
@@ -47,3 +51,5 @@ export const useLearning = () => useWork().learning
 export const useEnsemble = () => useWork().ensemble
 export const usePressure = () => useWork().pressure
 export const useRound = () => useWork().round
+export const useTreatments = () => useWork().treatments
+export const useBlind = () => useWork().blind

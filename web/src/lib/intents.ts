@@ -18,6 +18,7 @@ import type {
   Strip,
   Track,
   TrackFields,
+  Treatment,
 } from '../api/client'
 
 export type AnyIntent = Intent
@@ -27,6 +28,41 @@ export type SaveState = 'saved' | 'saving' | 'waiting' | 'failed'
 type Wanted<D extends Intent['do']> = Partial<Extract<Intent, { do: D }>>
 const intent = <D extends Intent['do']>(kind: D, fields: Omit<Wanted<D>, 'do'>): Intent =>
   ({ do: kind, ...fields }) as unknown as Intent
+
+type OnLedgers = Extract<Intent, { treatment: Treatment }>['do']
+/** What is done to the ledgers of one treatment; all else is of the session, whichever is worked on. */
+const ON_LEDGERS: Record<OnLedgers, true> = {
+  'add-move': true,
+  'set-move': true,
+  'remove-move': true,
+  'set-ledger': true,
+  'answer-suspect': true,
+  'answer-pin': true,
+  'draft-stand-ins': true,
+  'remove-stand-ins': true,
+}
+/** An intent on the treatment that is worked on, unless it names another one. */
+export const inTreatment = (one: Intent, treatment: Treatment): Intent =>
+  one.do in ON_LEDGERS ? ({ treatment, ...one } as Intent) : one
+const isOfAnother = (one: Intent, session: SessionState) => 'treatment' in one && one.treatment !== session.treatment
+
+/** The session with another treatment's ledgers in its strips, as the core has it. */
+export function asTreated(session: SessionState, letter: Treatment): SessionState {
+  if (letter === session.treatment) return session
+  const shown = <S extends Strip>(strip: S): S => {
+    const { ledger, ledger_on, phase, amount, variants = {} } = strip
+    const { [letter]: state, ...others } = variants
+    const held = state ?? { ledger: [], ledger_on: true, phase: 'minimum', amount: 100 }
+    return { ...strip, ...held, variants: { ...others, [session.treatment]: { ledger, ledger_on, phase, amount } } }
+  }
+  const { tracks, groups, master } = session
+  return { ...session, treatment: letter, tracks: tracks.map(shown), groups: groups.map(shown), master: shown(master) }
+}
+
+export const draftStandIns = (groupId: string): Intent => intent('draft-stand-ins', { group_id: groupId })
+export const removeStandIns = (): Intent => intent('remove-stand-ins', {})
+export const addTreatment = (letter: Treatment, of: Treatment | null, name = ''): Intent =>
+  intent('add-treatment', { letter, of, name })
 
 const seenFields = (one: object, fields: object) =>
   Object.fromEntries(Object.keys(fields).map((name) => [name, (one as Record<string, unknown>)[name]]))
@@ -85,9 +121,11 @@ export const keepPin = (strip: Strip, pin: Pin, keeper: Keeper): Intent =>
 export const setLoop = (frames: { start: number; end: number } | null): Intent =>
   intent('set-loop', { start_frame: frames?.start ?? null, end_frame: frames?.end ?? null })
 
+/** All tracks, then all groups, then the mix. */
+export const stripsOf = (session: SessionState): Strip[] => [...session.tracks, ...session.groups, session.master]
 /** The strip as it is shown, or null. */
 export const stripOf = (session: SessionState, id: string | null): Strip | null =>
-  [...session.tracks, ...session.groups, session.master].find((one) => one.id === id) ?? null
+  stripsOf(session).find((one) => one.id === id) ?? null
 
 /** An edit on its way; `id` is its own, for good. */
 export interface PendingEdit {
@@ -101,6 +139,7 @@ export const bodyOf = (edit: PendingEdit): Edit => ({ ...edit, author: 'engineer
 /** Return the session with what overlays show: figures that were set, and nothing that comes or goes. */
 export function overlaid(session: SessionState, intents: readonly Intent[]): SessionState {
   return intents.reduce((before, one): SessionState => {
+    if (isOfAnother(one, session)) return before
     switch (one.do) {
       case 'set-track':
         return withStrip(before, one.track_id, (strip) => ({ ...strip, ...one.fields }) as Strip)

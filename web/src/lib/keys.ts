@@ -7,7 +7,7 @@ export function isTyping(event: KeyboardEvent): boolean {
 }
 
 type KeyWords = readonly (readonly [keys: string, does: string])[]
-export type Screen = 'gather' | 'round' | 'bench' | 'ensemble' | 'hand-over'
+export type Screen = 'gather' | 'round' | 'bench' | 'ensemble' | 'proof' | 'hand-over'
 
 export const KEYS_EVERYWHERE: KeyWords = [
   ['Space', 'play or stop'],
@@ -49,5 +49,10 @@ export const KEYS_OF: Record<Screen, KeyWords> = {
     ['↑ ↓', 'pointer up, down'],
   ],
   ensemble: [['Shift ← →', 'at a name: earlier or later in the right of way']],
+  proof: [
+    ['Shift A B C D', 'go to that treatment; it is heard at once'],
+    ['A X B', 'in a blind check: hear it'],
+    ['1 2', 'in a blind check: answer A, answer B'],
+  ],
   'hand-over': [],
 }

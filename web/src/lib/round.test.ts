@@ -38,6 +38,13 @@ describe('the round', () => {
       ['y', 1, undefined],
     ])
     expect(carriedOver(view([row('x', { change_db: 0.1, weight: 1 })]), before).rows[0]?.weight).toBe(1)
+    // Nor does one that is only being measured again become "done" for that long.
+    const told = { entries: [['a', '1'] as [string, string]], told: 'better' }
+    const again = row('x', { ...told, told: 'is being measured', is_measuring: true, status: 'done' })
+    expect(carriedOver(view([again], 1), view([row('x', told)])).rows[0]).toMatchObject({
+      status: 'to judge',
+      told: 'better',
+    })
   })
 
   it('drafts only what is sure, heard and not answered', () => {

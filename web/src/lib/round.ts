@@ -13,6 +13,10 @@ export function carriedOver(now: RoundView, before: RoundView | null): RoundView
   const known = new Map((before?.rows ?? []).map((row) => [row.id, row]))
   const rows = now.rows.map((row) => {
     const old = known.get(row.id)
+    if (row.is_measuring && old?.entries?.length) {
+      const { status, told, deeper, proposes, heard } = old
+      return { ...row, status, told, deeper, proposes, heard }
+    }
     if (row.change_db != null || old?.change_db == null) return row
     const { heard, change_db, in_mix_db, covered_by, loop_s, weight } = old
     return { ...row, heard, change_db, in_mix_db, covered_by, loop_s, weight }
@@ -48,7 +52,7 @@ export function answered(row: RoundRow, how: SuspectAnswer, state: SessionState)
     const twin = strip?.kind === 'track' ? strip.twin_id : null
     if (!strip || (twin && seenTwins.has(twin))) return []
     if (twin) seenTwins.add(twin)
-    const common = { do: 'answer-suspect', treatment: 'A', strip_id, answer: how, hz: suspect.hz, q: suspect.q }
+    const common = { do: 'answer-suspect', strip_id, answer: how, hz: suspect.hz, q: suspect.q }
     if (how === 'wanted') return [{ ...common, keeper: suspect.keeper } as Intent]
     if (how === 'not-a-fault') return [common as Intent]
     const reason = `${suspect.kind}: ${suspect.sentence}`.slice(0, 500)

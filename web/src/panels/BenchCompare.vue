@@ -10,7 +10,7 @@ import { kindOf } from '../lib/moves'
 const { chosen } = useSession()
 const { ledgerHeard, matched, matchDb, offcuts, match, alone } = usePlay()
 const { probeKind, zoom, showAll, kinds } = useBench()
-const { toggleLedger, amount, setAmount, giveBack, givingBack } = useEdits()
+const { toggleLedger, amount, setAmount, previewAmount, giveBack, givingBack } = useEdits()
 const ADDS_ONLY = 'These moves only add to the sound: nothing is taken away that could be heard'
 const addsOnly = computed(() => {
   const moves = (chosen.value?.ledger ?? []).map((entry) => entry.move).filter((move) => !move.stand_in)
@@ -86,6 +86,7 @@ const PROBES = [
           data-test="amount"
           :value="amount"
           :disabled="!chosen?.ledger.length"
+          @input="previewAmount(Number(($event.target as HTMLInputElement).value))"
           @change="setAmount(Number(($event.target as HTMLInputElement).value))" />
         <FigureInput
           bare

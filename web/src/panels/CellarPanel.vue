@@ -2,7 +2,7 @@
 /** The cellar: what every track holds below its lowest note, and how high each may be cut; heard first, then taken. */
 import { usePlay, useSession } from '../composables/work'
 import { computed, onBeforeUnmount, ref, shallowRef } from 'vue'
-import { api, type Cellar, type ChosenCuts, type Intent, type LedgerEntry, type Track } from '../api/client'
+import { type Cellar, type ChosenCuts, type Intent, type LedgerEntry, type Track } from '../api/client'
 import { useRead } from '../api/reads'
 import { yOfHz } from '../lib/axis'
 import { addMove, removeMove } from '../lib/intents'
@@ -107,9 +107,9 @@ async function hear(on: boolean) {
     return
   }
   play.alone.value = false
-  const id = newId()
+  let id: string
   try {
-    await api.keepDraft(session.id, { id, intents: intents() })
+    id = await session.keepDraft(intents())
   } catch (error) {
     problem.value = error instanceof Error ? error.message : String(error)
     return

@@ -11,7 +11,7 @@ import { unbroken } from '../lib/figures'
 import { proposed } from '../lib/round'
 import RoundPlan from './RoundPlan.vue'
 
-const { state, saved, analyse, id } = useSession()
+const { state, version, analyse, id } = useSession()
 const round = useRound()
 const { row } = round
 const router = useRouter()
@@ -19,7 +19,7 @@ const router = useRouter()
 /** The columns of those who stand beside one another; what was heard before stays until it is heard anew. */
 const ensemble = useRead(
   'round columns',
-  () => ({ revision: saved.value.revision }),
+  () => ({ revision: version.value }),
   (_, signal) => analyse('ensemble', {}, signal, true),
   () => id,
 ).answer

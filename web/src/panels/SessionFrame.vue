@@ -3,16 +3,18 @@
 import { computed, onBeforeUnmount, onMounted, provide, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { WORK, type Work } from '../composables/work'
+import { LETTERS } from '../composables/useTreatments'
 import { isTyping, type Screen } from '../lib/keys'
 import { switchTheme } from '../lib/theme'
 import PressurePanel from './PressurePanel.vue'
 import KeyList from '../components/KeyList.vue'
 import TopBar from '../components/TopBar.vue'
+import TreatmentTabs from './TreatmentTabs.vue'
 
 const props = defineProps<{ work: Work }>()
 provide(WORK, props.work)
 const route = useRoute()
-const { session, play, ensemble, pressure } = props.work
+const { session, play, ensemble, pressure, treatments, blind } = props.work
 const { open: pressureOpen } = pressure
 const { state, chosen, pending, saveState, trouble, undo, redo } = session
 const { playing, positionFrame, rate, dim, meter, connection, message } = play
@@ -36,8 +38,10 @@ const waitingTold = computed(() => {
   return n ? `${n} edit${n === 1 ? ' waits' : 's wait'} to be saved: ${pending.value.at(-1)?.label}` : ''
 })
 
+const isLetter = (key: string): key is (typeof LETTERS)[number] => (LETTERS as readonly string[]).includes(key)
+
 function key(event: KeyboardEvent) {
-  if (isTyping(event)) return
+  if (isTyping(event) || (blind.running.value && !blind.running.value.result)) return
   const command = event.ctrlKey || event.metaKey
   if (command && event.code === 'KeyZ') {
     event.preventDefault()
@@ -46,7 +50,8 @@ function key(event: KeyboardEvent) {
   else if (event.code === 'Space' && !(event.target instanceof HTMLButtonElement)) {
     event.preventDefault()
     play.toggle()
-  } else if (event.key === 'a') alone.value = !alone.value
+  } else if (event.shiftKey && isLetter(event.key)) treatments.go(event.key)
+  else if (event.key === 'a') alone.value = !alone.value
   else if (event.key === 'u') pressure.turn()
   else if (event.key === '?') keysShown.value = !keysShown.value
   else if (event.key === 'Escape') keysShown.value = false
@@ -81,7 +86,9 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
       @dim="dim = !dim"
       @undo="undo"
       @redo="redo"
-      @theme="switchTheme" />
+      @theme="switchTheme"
+      ><TreatmentTabs
+    /></TopBar>
     <div class="notices">
       <div v-if="connection === 'lost'" class="notice" role="alert">
         The connection to the sound is lost; play has stopped. Trying to connect again.

@@ -71,6 +71,7 @@ async function render() {
   try {
     await api.handOver(session.id, {
       what: what.value,
+      treatment: session.treatment.value,
       track_ids: what.value === 'tracks' ? trackIds.value : [],
       group_ids: what.value === 'groups' ? groupIds.value : [],
       tail_s: what.value === 'tracks' ? 0 : tailS.value,

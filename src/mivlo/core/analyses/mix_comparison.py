@@ -68,7 +68,7 @@ class MixComparisons(Analysis[OfSession, ComparisonOf, MixComparison]):
 
 def match_of_mix(session: RecordedSession) -> MatchQuestion:
     """Return what is to be equally loud: all ledgers off and on, over the whole mix. Raises nothing. Source: ours."""
-    listening = Listening(together=Together(compares="all-moves"))
+    listening = Listening(treatment=session.treatment, together=Together(compares="all-moves"))
     question = match_question(session, listening, end_frame=session.end_frame())
     assert question is not None
     return question

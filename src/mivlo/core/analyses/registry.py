@@ -14,7 +14,9 @@ from mivlo.core.analyses.ensemble import Ensembles
 from mivlo.core.analyses.file_faults import FileFaults
 from mivlo.core.analyses.give_back import GivesBack
 from mivlo.core.analyses.in_mix import InMixOf, ListeningLevels, MovesInMix
+from mivlo.core.analyses.likeness import Balances, Likenesses
 from mivlo.core.analyses.loudness import Loudnesses
+from mivlo.core.analyses.measured import MixMeasures
 from mivlo.core.analyses.mix_comparison import MixComparisons, MixSpectra
 from mivlo.core.analyses.mono_sum import MonoSums
 from mivlo.core.analyses.picture import Pictures
@@ -41,7 +43,8 @@ ANALYSES: dict[str, AnyAnalysis] = {
         Pictures(), Waveforms(), Spectra(), SuspectsOf(), Rendered(), PitchLines(), LowEnds(), Cellars(), PileUps(),
         EarMaps(), Ensembles(), Yields(), ListeningLevels(), InMixOf(), MovesInMix(), Cures(), Losses(), Surveys(),
         PinsAnswered(), Loudnesses(), MixSpectra(), MixComparisons(), Pressures(), GivesBack(), MonoSums(), CamesBack(),
-        Plans(), FileFaults(), Relations(),
+        Plans(), FileFaults(), Relations(), Balances(), Likenesses(),
+        MixMeasures(),
     )
 }  # fmt: skip
 

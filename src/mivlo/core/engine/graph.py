@@ -12,16 +12,17 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mivlo.core.engine.audible import Audible, audible
+from mivlo.core.engine.audible import Audible
 from mivlo.core.engine.audition import Audition, audition_spec, is_auditioned
 from mivlo.core.engine.bus import Bus
 from mivlo.core.engine.keys import Keys, OpenSource
+from mivlo.core.engine.layout import OUT, Laid, Layout, laid_out
 from mivlo.core.engine.mix import Mix, raw_sound_of
 from mivlo.core.engine.plan import ledger_specs
 from mivlo.core.engine.ramp import Ramp
 from mivlo.core.engine.source import Source, SpansSource, Transport, read_looped
 from mivlo.core.engine.strip import ReadRaw, Strip, memory_of, pan_gains, start_of_preroll
-from mivlo.core.model import Group, Route, StripBase, Track, groups_in_order
+from mivlo.core.model import Group, Route, StripBase, Track
 from mivlo.core.processors.stage import StageSpec
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Array, db_to_gain
@@ -63,14 +64,14 @@ class Graph:
         self._rate = sample_rate_hz
         self._live = live
         self._workers = workers
-        self._mix = mix
+        self._mix, self._layout = mix, laid_out(mix)
         self._transport = Transport(start, start, mix.loop())
         self._keys = Keys(mix, open_source, self._read_source, frame=start)
         self._nodes: dict[str, _Node] = {}  # sources before those whose sound they go into
         self._before: deque[tuple[int, dict[str, _Node]]] = deque()  # until which frame there were others
         self._plans: dict[str, tuple[object, list[StageSpec]]] = {}
         self._forgotten = start
-        self._make_nodes(audible(mix), frame=start, starting=True)
+        self._make_nodes(frame=start, starting=True)
 
     @property
     def strips(self) -> Mapping[str, Strip]:
@@ -78,8 +79,8 @@ class Graph:
         return {strip_id: node.strip for strip_id, node in self._nodes.items()}
 
     def strip(self, strip_id: str | None) -> Strip | None:
-        """Return the strip of a track, a group or the mix; None where there is none."""
-        node = self._nodes.get(strip_id or "")
+        """Return the strip that is heard as a track, a group or the mix; None where there is none."""
+        node = self._nodes.get(self._layout.names.get(strip_id or "", ""))
         return None if node is None else node.strip
 
     @property
@@ -104,25 +105,25 @@ class Graph:
     def read(self, frame: int, n_frames: int) -> Array:
         """Return (2, n_frames) of the mix, before its monitoring."""
         self._extend_together(frame + n_frames)
-        return self._nodes[self._mix.master.id].strip.read(frame, n_frames)
+        return self._nodes[OUT.id].strip.read(frame, n_frames)
 
     def apply(self, mix: Mix, *, frame: int) -> set[str]:
         """Glide to another mix from a frame on; tracks with other audio start with stages at rest.
 
         Returns the ids of the strips whose moves are others than before.
         """
-        heard = audible(mix)
-        self._let_go_of_ways(mix, heard, frame=frame)
+        layout = laid_out(mix)
+        self._let_go_of_ways(layout, frame=frame)
         loop_changed = mix.loop() != self._transport.loop
         if loop_changed:
             self._transport.set_loop(mix.loop(), frame=frame)
-        self._mix = mix
+        self._mix, self._layout = mix, layout
         changed_keys = self._keys.update(mix, frame=frame)
-        return self._make_nodes(heard, frame=frame, starting=False, stale=loop_changed, changed_keys=changed_keys)
+        return self._make_nodes(frame=frame, starting=False, stale=loop_changed, changed_keys=changed_keys)
 
     def take_back(self, frame: int, mix: Mix) -> None:
         """Undo all changes later than a frame, at which a mix was played."""
-        self._mix = mix
+        self._mix, self._layout = mix, laid_out(mix)
         while self._before and self._before[-1][0] > frame:
             self._nodes = self._before.pop()[1]
         self._keys.take_back(frame)
@@ -159,8 +160,8 @@ class Graph:
     def _other_linear_specs(self, mix: Mix) -> Iterator[tuple[StageSpec, int]]:
         """Yield stages, with their channels, of ledgers in linear phase that are not as they play; no others take
         long."""
-        for state in (*mix.tracks, *mix.groups, mix.master):
-            node = self._nodes.get(state.id)
+        for one in laid_out(mix).strips:
+            state, node = one.state, self._nodes.get(one.id)
             same = node is not None and (
                 node.state.ledger, node.state.ledger_on, node.state.phase, node.state.amount,
             ) == (state.ledger, state.ledger_on, state.phase, state.amount)  # fmt: skip
@@ -186,7 +187,7 @@ class Graph:
         """Let all tracks be rendered by the workers at once, as far as what comes behind them reads ahead."""
         if self._workers is None:
             return
-        reach = {self._mix.master.id: until}
+        reach = {OUT.id: until}
         for strip_id, node in reversed(self._nodes.items()):
             for way in node.bus.ways if node.bus is not None else ():
                 source_id = way.key[0]
@@ -203,60 +204,63 @@ class Graph:
         return np.asarray(self._read_source(SpansSource(spans, self._rate), 0, frame, n_frames)[0])
 
     def _make_nodes(
-        self, heard: Audible, *, frame: int, starting: bool, stale: bool = False, changed_keys: Set[str] = frozenset()
-    ) -> set[str]:
+        self, *, frame: int, starting: bool, stale: bool = False, changed_keys: Set[str] = frozenset()
+    ) -> set[str]:  # fmt: skip
         """Bring all strips up to date from a frame on, sources before those whose sound they go into.
 
         Returns the ids of the strips whose moves are others than before.
         """
-        mix = self._mix
-        groups = (*groups_in_order(mix.groups), mix.master)
-        strips = (*(track for track in mix.tracks if self._live or track.id in heard.strip_ids), *groups)
-        specs = {state.id: self._specs(state) for state in strips}
-        starts = self._starts(frame, groups, heard) if starting else {}
+        mix, heard = self._mix, self._layout.heard
+        strips = [
+            one for one in self._layout.strips
+            if self._live or isinstance(one.state, Group) or one.id in heard.strip_ids
+        ]  # fmt: skip
+        specs = {one.id: self._specs(one) for one in strips}
+        starts = self._starts(frame) if starting else {}
         nodes: dict[str, _Node] = {}
         changed: set[str] = set()
         edited: set[str] = set()
-        for state in strips:
-            node = self._node_of(state)
-            start = starts[state.id] if starting else _Start(frame, frame)
+        for one in strips:
+            strip_id, state = one.id, one.state
+            node = self._node_of(one)
+            start = starts[strip_id] if starting else _Start(frame, frame)
             if node is None and not starting:
-                start = _Start(frame, self._at_rest(frame, memory_of(specs[state.id], sample_rate_hz=self._rate)))
+                start = _Start(frame, self._at_rest(frame, memory_of(specs[strip_id], sample_rate_hz=self._rate)))
             bus = node.bus if node is not None else self._new_bus(state, start)
             other = stale
             if bus is not None:
-                other |= bus.lead(self._ways_into(state.id, heard, nodes), frame=frame, starting=starting)
+                other |= bus.lead(self._ways_into(strip_id, heard, nodes), frame=frame, starting=starting)
                 if other or any(way.key[0] in changed for way in bus.ways):
                     bus.cut(frame)
                     other = True
             if node is None:
-                node = self._new_node(state, bus, specs[state.id], start)
-                changed.add(state.id)
+                node = self._new_node(state, bus, specs[strip_id], start)
+                changed.add(strip_id)
             else:
                 # What fades out has listened as well.
-                other |= _listens((*node.strip.specs, *specs[state.id]), changed_keys)
-                if node.strip.apply(specs[state.id], frame=frame, stale=other):
-                    changed.add(state.id)
-                    edited.add(state.id)
+                other |= _listens((*node.strip.specs, *specs[strip_id]), changed_keys)
+                if node.strip.apply(specs[strip_id], frame=frame, stale=other):
+                    changed.add(strip_id)
+                    edited.add(strip_id)
             node.state = state
-            faded = self._set_fader(node, is_up=state.id in heard.strip_ids, frame=frame, starting=starting)
+            faded = self._set_fader(node, is_up=strip_id in heard.strip_ids, frame=frame, starting=starting)
             if node.audition.aim(state, mix, frame=frame, starting=starting) or faded:
-                changed.add(state.id)
-            nodes[state.id] = node
+                changed.add(strip_id)
+            nodes[strip_id] = node
         if list(map(id, nodes.values())) != list(map(id, self._nodes.values())):
             self._before.append((frame, self._nodes))
         self._nodes = nodes
         return edited
 
-    def _node_of(self, state: StripBase) -> _Node | None:
+    def _node_of(self, one: Laid) -> _Node | None:
         """Return the node that goes on as a strip; None where there is none of the same kind and raw sound."""
-        node = self._nodes.get(state.id)
+        node, state = self._nodes.get(one.id), one.state
         same = node is not None and isinstance(node.state, Track) == isinstance(state, Track)
         return node if same and node is not None and raw_sound_of(node.state) == raw_sound_of(state) else None
 
-    def _let_go_of_ways(self, mix: Mix, heard: Audible, *, frame: int) -> None:
+    def _let_go_of_ways(self, layout: Layout, *, frame: int) -> None:
         """Fade out all ways that will not be there from a frame on; before anything else of the change is made."""
-        nodes = map(self._node_of, (*mix.tracks, *mix.groups, mix.master))
+        nodes, heard = map(self._node_of, layout.strips), layout.heard
         going_on = {id(node.strip) for node in nodes if node is not None}
         keys = {route.key for route in (*heard.open_routes, *heard.closed_routes)}
         gone = [
@@ -280,19 +284,19 @@ class Graph:
                 is_open = routes[route] or route.source_id not in heard.strip_ids
                 yield route, nodes[route.source_id].strip, db_to_gain(route.send_db or 0.0) if is_open else 0.0
 
-    def _starts(self, frame: int, groups: Sequence[Group], heard: Audible) -> Mapping[str, _Start]:
+    def _starts(self, frame: int) -> Mapping[str, _Start]:
         """Return where each strip begins: it sounds during the pre-rolls of all that it goes into.
 
         A pre-roll is as long as the longest memory of any stage on the way from there to the mix.
         """
-        routes = (*heard.open_routes, *heard.closed_routes)
-        behind_s = {self._mix.master.id: 0.0}  # the longest memory behind each strip, and from its own stages on
+        routes = (*self._layout.heard.open_routes, *self._layout.heard.closed_routes)
+        behind_s = {OUT.id: 0.0}  # the longest memory behind each strip, and from its own stages on
         from_here_s: dict[str, float] = {}
-        for state in (*reversed(groups), *self._mix.tracks):
-            targets = [route.target_id for route in routes if route.source_id == state.id]
-            behind_s[state.id] = max((from_here_s[target] for target in targets), default=0.0)
-            own_s = memory_of(self._ledger_specs(state), sample_rate_hz=self._rate)
-            from_here_s[state.id] = max(own_s, behind_s[state.id])
+        for one in reversed(self._layout.strips):
+            targets = [route.target_id for route in routes if route.source_id == one.id]
+            behind_s[one.id] = max((from_here_s[target] for target in targets), default=0.0)
+            own_s = memory_of(self._ledger_specs(one), sample_rate_hz=self._rate)
+            from_here_s[one.id] = max(own_s, behind_s[one.id])
 
         return {
             one: _Start(self._at_rest(frame, behind_s[one]), self._at_rest(frame, from_here_s[one])) for one in behind_s
@@ -302,20 +306,21 @@ class Graph:
         """Return where stages of a memory are at rest, so that they can be heard from a frame on."""
         return start_of_preroll(frame, memory_s=memory_s, sample_rate_hz=self._rate)
 
-    def _specs(self, state: StripBase) -> list[StageSpec]:
+    def _specs(self, one: Laid) -> list[StageSpec]:
         """Return the stages of a strip: those of its ledger, and what is heard of it for its own sake."""
-        specs = self._ledger_specs(state)
+        specs, state = self._ledger_specs(one), one.state
         if self._live or is_auditioned(state, self._mix):
             specs = [*specs, audition_spec(state, self._mix, sample_rate_hz=self._rate)]
         return specs
 
-    def _ledger_specs(self, state: StripBase) -> list[StageSpec]:
+    def _ledger_specs(self, one: Laid) -> list[StageSpec]:
         """Return the stages of a ledger; planned anew only where something of it is another than before."""
+        state = one.state
         plan = (state.ledger, state.ledger_on, state.phase, state.amount, state.keepers)
-        known = self._plans.get(state.id)
+        known = self._plans.get(one.id)
         if known is None or known[0] != plan:
             specs = ledger_specs(state, sample_rate_hz=self._rate, read_weights=self._read_weights)
-            self._plans[state.id] = known = (plan, specs)
+            self._plans[one.id] = known = (plan, specs)
         return known[1]
 
     def _new_bus(self, state: StripBase, start: _Start) -> Bus | None:

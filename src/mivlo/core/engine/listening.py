@@ -10,13 +10,17 @@ from typing import Annotated, Any, Literal, TypeVar
 from pydantic import Field
 
 from mivlo.core.engine.audible import audible_tracks
-from mivlo.core.engine.mix import GuardReference, Mix, Probe, Slice, mix_of_session
+from mivlo.core.engine.mix import GuardReference, Mix, Probe, Sides, Slice, mix_of_session
 from mivlo.core.engine.through import ListenThrough
+from mivlo.core.errors import NotFoundError
 from mivlo.core.level_match import LevelMatch
-from mivlo.core.model import Frozen, LedgerEntry, Session, StripBase, keys_of
+from mivlo.core.model import Frozen, LedgerEntry, Session, StripBase, Treatment, keys_of
 from mivlo.core.moves import Move
 
-__all__ = ["Listening", "MatchQuestion", "Preview", "Together", "heard_mix", "ledgers_switched", "match_question"]
+__all__ = [
+    "Blind", "Compared", "Listening", "MatchQuestion", "Preview", "Together", "heard_mix", "ledgers_switched",
+    "match_question", "sides_compared",
+]  # fmt: skip
 
 _Frame = Annotated[int, Field(ge=0, le=2**40)]
 Shown = TypeVar("Shown", bound=StripBase)
@@ -25,11 +29,13 @@ _MoveChange = Callable[[Any], Any]
 
 
 class Preview(Frozen):
-    """A move as it is being dragged: its figures just now, in place of those that are saved."""
+    """What is being dragged just now, in place of what is saved: a move's figures, or the amount of a strip."""
 
     strip_id: str = Field(max_length=64)
-    entry_id: str = Field(max_length=64)
-    move: Move
+    entry_id: str | None = Field(default=None, max_length=64)
+    move: Move | None = None
+    amount: float | None = Field(default=None, ge=0.0, le=150.0)
+    treatment: Treatment = "A"
 
 
 class Together(Frozen):
@@ -41,9 +47,32 @@ class Together(Frozen):
     without: bool = False  # what is compared is left out just now
 
 
+class Compared(Frozen):
+    """Two ways to treat the session, both rendered all the while; with which is compared, and which is heard just now.
+
+    What is listened to as it is stands on one side; on the other another treatment, or the same without some moves:
+    all of them, those of the strip that is listened to, one of its moves, or all that stands for what comes later.
+    """
+
+    what: Literal["treatments", "all-moves", "strip", "one-move", "stand-ins"]
+    other: Treatment | None = None
+    entry_id: str | None = Field(default=None, max_length=64)
+    amount: float = Field(default=100.0, ge=0.0, le=150.0)  # per cent, of the one move
+    other_heard: bool = False
+
+
+class Blind(Frozen):
+    """What is pressed in a blind check, in its next trial: only whoever renders looks up what that is."""
+
+    check_id: str = Field(max_length=64)
+    trial: int = Field(ge=0, le=100)
+    press: Literal["A", "X", "B"]
+
+
 class Listening(Frozen):
     """How a page listens: to a strip on the bench, or, with `together`, to several side by side."""
 
+    treatment: Treatment = "A"
     strip_id: str | None = Field(default=None, max_length=64)
     alone: bool = True
     moves_heard: bool = True  # before or after the ledger of the strip
@@ -56,6 +85,8 @@ class Listening(Frozen):
     held_probes: tuple[Probe, ...] = Field(default=(), max_length=8)
     pipe_hz: float | None = Field(default=None, ge=20.0, le=20_000.0)
     together: Together | None = None
+    compared: Compared | None = None
+    blind: Blind | None = None
     pressure: bool = False  # with all that stands for what somebody does later
     preview: Preview | None = None
     loop: tuple[_Frame, _Frame] | None = None  # frames that are gone round in place of the session's loop
@@ -86,8 +117,20 @@ def heard_mix(session: Session, listening: Listening, match: LevelMatch | None) 
 
     Source: ours
     """
-    mix = mix_of_session(session, stand_ins="acting" if listening.pressure else "resting")
-    mix = _switched_strips(mix, lambda one: _as_heard(_previewed(one, session, listening), listening))
+    session = _treated(session, listening.treatment)
+    if listening.compared is None:
+        mix = mix_of_session(session, stand_ins="acting" if listening.pressure else "resting")
+        mix = _switched_strips(mix, lambda one: _as_heard(_previewed(one, session, listening), listening))
+    else:
+        mix, other = sides_compared(session, listening)
+        by_db = match if match is not None and listening.matched else None
+        sides = Sides(
+            other=other.model_copy(update={"alone_track_id": _alone_id(session, listening)}),
+            other_heard=listening.compared.other_heard,
+            this_db=by_db.match_after_db if by_db else 0.0,
+            other_db=by_db.match_before_db if by_db else 0.0,
+        )
+        mix = mix.model_copy(update={"sides": sides})
     loop_start, loop_end = listening.loop or (session.loop_start_frame, session.loop_end_frame)
     common = {
         "dim": listening.dim,
@@ -99,12 +142,12 @@ def heard_mix(session: Session, listening: Listening, match: LevelMatch | None) 
     }
     if listening.together is not None:
         return mix.model_copy(update=common | {"heard_ids": listening.together.heard_ids})
-    strip_id = listening.strip_id if any(one.id == listening.strip_id for one in session.strips()) else None
+    strip_id = _strip_id(session, listening)
     entry_id = listening.slice_entry_id
     return mix.model_copy(
         update=common
         | {
-            "alone_track_id": strip_id if listening.alone else None,
+            "alone_track_id": _alone_id(session, listening),
             "offcuts_track_id": strip_id if listening.offcuts else None,
             "slice": Slice(track_id=strip_id, entry_id=entry_id) if entry_id and strip_id else None,
             "probe": next(iter(_known((listening.probe,) if listening.probe else (), session)), None),
@@ -112,6 +155,57 @@ def heard_mix(session: Session, listening: Listening, match: LevelMatch | None) 
             "guard": _guard(listening, match),
         }
     )
+
+
+def _treated(session: Session, letter: Treatment) -> Session:
+    try:
+        return session.as_treated(letter)
+    except NotFoundError:  # taken out meanwhile
+        return session
+
+
+def _strip_id(session: Session, listening: Listening) -> str | None:
+    return listening.strip_id if any(one.id == listening.strip_id for one in session.strips()) else None
+
+
+def _alone_id(session: Session, listening: Listening) -> str | None:
+    return _strip_id(session, listening) if listening.alone else None
+
+
+def sides_compared(session: Session, listening: Listening) -> tuple[Mix, Mix]:
+    """Return what is compared: the mix as it is listened to, and the other one; as if nothing was listened to alone.
+
+    Raises
+    ------
+    Nothing: of what is not there any more, both sides are alike.
+
+    Source: ours
+    """
+    compared = listening.compared
+    assert compared is not None
+    session = _treated(session, listening.treatment)
+    stands_in = listening.pressure or compared.what == "stand-ins"
+    this = mix_of_session(session, stand_ins="acting" if stands_in else "resting")
+    this = _switched_strips(this, lambda one: _previewed(one, session, listening))
+    if compared.what == "treatments":
+        beside = _treated(session, compared.other or session.treatment)
+        other = mix_of_session(beside, stand_ins="acting" if stands_in else "resting")
+        return this, _switched_strips(other, lambda one: _previewed(one, beside, listening))
+    if compared.what == "stand-ins":
+        return this, mix_of_session(session, stand_ins="resting")
+    if compared.what == "one-move":
+        amount = compared.amount / 100.0
+        if amount != 1.0:
+            this = _switched_strips(
+                this, lambda one: _with_moves(one, compared.entry_id, lambda move: move.at_amount(amount))
+            )
+        return this, _switched_strips(this, lambda one: _without_entry(one, compared.entry_id))
+    only = listening.strip_id if compared.what == "strip" else None
+
+    def untreated(one: Shown) -> Shown:
+        return one.model_copy(update={"ledger_on": one.ledger_on and only not in (one.id, None)})
+
+    return this, _switched_strips(this, untreated)
 
 
 def match_question(session: Session, listening: Listening, *, end_frame: int) -> MatchQuestion | None:
@@ -123,6 +217,7 @@ def match_question(session: Session, listening: Listening, *, end_frame: int) ->
 
     Source: ours
     """
+    session = _treated(session, listening.treatment)
     mix = mix_of_session(session, stand_ins="acting" if listening.pressure else "left-out")
     start, loop_end = listening.loop or (session.loop_start_frame or 0, session.loop_end_frame or end_frame)
     end = min(loop_end, end_frame)
@@ -130,7 +225,11 @@ def match_question(session: Session, listening: Listening, *, end_frame: int) ->
         return None
     together = listening.together
     others: tuple[Mix, ...] = ()
-    if together is None:
+    if listening.compared is not None:
+        alone = {"alone_track_id": _alone_id(session, listening)}
+        within, without = (one.model_copy(update=alone) for one in sides_compared(session, listening))
+        pair = (ledgers_switched(one, one.master.id, on=one.master.ledger_on) for one in (without, within))
+    elif together is None:
         if listening.strip_id is None:
             return None
         mix = mix.model_copy(update={"alone_track_id": listening.strip_id if listening.alone else None})
@@ -211,9 +310,13 @@ def _without_entry(one: Shown, entry_id: str | None) -> Shown:
 
 def _previewed(one: Shown, session: Session, listening: Listening) -> Shown:
     preview = listening.preview
-    if preview is None or (preview.strip_id != one.id and not _are_twins(session, preview.strip_id, one.id)):
+    if preview is None or preview.treatment != session.treatment:
         return one
-    return _with_moves(one, preview.entry_id, lambda _: preview.move)
+    if preview.strip_id != one.id and not _are_twins(session, preview.strip_id, one.id):
+        return one
+    if preview.amount is not None:
+        one = one.model_copy(update={"amount": preview.amount})
+    return one if preview.move is None else _with_moves(one, preview.entry_id, lambda _: preview.move)
 
 
 def _are_twins(session: Session, one: str, other: str) -> bool:
@@ -239,22 +342,29 @@ def _match_db(listening: Listening, match: LevelMatch | None) -> float:
     """Return the level match as it is heard: what is heard of a sound for its own sake is not turned down."""
     together = listening.together
     for_itself = listening.held_probes if together else listening.offcuts or listening.slice_entry_id
+    if listening.compared is not None:  # each side is matched where it goes out
+        return 0.0
     return 0.0 if for_itself else _compared_match_db(listening, match)
 
 
 def _compared_match_db(listening: Listening, match: LevelMatch | None) -> float:
     if match is None or not listening.matched:
         return 0.0
-    together = listening.together
-    is_within = not together.without if together else listening.moves_heard
-    return match.match_after_db if is_within else match.match_before_db
+    return match.match_after_db if _is_after(listening) else match.match_before_db
+
+
+def _is_after(listening: Listening) -> bool:
+    """Tell which of what is compared is heard: the one with what is compared, or as it is."""
+    if listening.compared is not None:
+        return not listening.compared.other_heard
+    return not listening.together.without if listening.together else listening.moves_heard
 
 
 def _guard(listening: Listening, match: LevelMatch | None) -> GuardReference:
     """Return what the probe's guard goes by: what is heard without the probe, after the level match."""
     if match is None:
         return GuardReference()
-    figures = match.after if listening.moves_heard else match.before
+    figures = match.after if _is_after(listening) else match.before
     lowered_db = _compared_match_db(listening, match)
 
     def lowered(level_db: float | None) -> float | None:

@@ -23,6 +23,7 @@ __all__ = [
     "GuardReference",
     "Mix",
     "Probe",
+    "Sides",
     "Slice",
     "StandIns",
     "group_by_itself",
@@ -64,6 +65,15 @@ class GuardReference(Frozen):
     true_peak_db: float | None = Field(default=None, ge=-400.0, le=120.0)
 
 
+class Sides(Frozen):
+    """Another mix beside this one: both are rendered all the while, one of them is heard."""
+
+    other: "Mix"  # of it, tracks, groups and who is heard count; its strips have the ids that they have here
+    other_heard: bool = False
+    this_db: Annotated[float, Field(ge=-60.0, le=0.0)] = 0.0
+    other_db: Annotated[float, Field(ge=-60.0, le=0.0)] = 0.0
+
+
 class Mix(Frozen):
     """All that decides what is heard. Frames are of the session's rate."""
 
@@ -83,6 +93,7 @@ class Mix(Frozen):
     match_db: Annotated[float, Field(ge=-60.0, le=0.0)] = 0.0
     dim: bool = False
     through: ListenThrough = ListenThrough()
+    sides: Sides | None = None
     loop_start_frame: int | None = Field(default=None, ge=0, le=2**40)
     loop_end_frame: int | None = Field(default=None, ge=0, le=2**40)
 

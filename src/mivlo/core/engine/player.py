@@ -145,7 +145,12 @@ class Player:
         elif self._marks and self._marks[-1][0] == self._frame:
             self._marks.pop()  # it will be another one
         self._monitoring.apply(mix, frame=self._frame)
+        before = self._graph.strip(self.tapped_track_id)
         self._ahead.note_edits(self._graph.apply(mix, frame=self._frame))
+        after = self._graph.strip(self.tapped_track_id)
+        if before is not after and before is not None and after is not None:  # of another mix, which stood beside
+            before.trace(False)
+            after.trace(True)
 
     def takes_long(self, mix: Mix) -> bool:
         """Tell whether a change to a mix would hold up play for long, were it not prepared.

@@ -7,9 +7,11 @@ from mivlo.core.model.ledger import (
     Evidence,
     Keeper,
     LedgerEntry,
+    LedgerState,
     Phase,
     Region,
     Treatment,
+    TreatmentName,
     keys_of,
 )
 from mivlo.core.model.marks import Dismissed, Judged, Pin, Section
@@ -32,6 +34,7 @@ __all__ = [
     "Keeper",
     "LaterVersion",
     "LedgerEntry",
+    "LedgerState",
     "Phase",
     "Pin",
     "RecordedSession",
@@ -46,6 +49,7 @@ __all__ = [
     "StripBase",
     "Track",
     "Treatment",
+    "TreatmentName",
     "groups_in_order",
     "keys_of",
     "members_under",

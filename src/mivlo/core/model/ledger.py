@@ -5,7 +5,7 @@ from typing import Literal, Self
 
 from pydantic import Field, model_validator
 
-from mivlo.core.model.base import Frozen
+from mivlo.core.model.base import Frozen, refuse_twins
 from mivlo.core.moves import Move
 from mivlo.core.moves.capabilities import Listens
 
@@ -15,9 +15,11 @@ __all__ = [
     "Evidence",
     "Keeper",
     "LedgerEntry",
+    "LedgerState",
     "Phase",
     "Region",
     "Treatment",
+    "TreatmentName",
     "keys_of",
 ]
 
@@ -25,7 +27,7 @@ Phase = Literal["minimum", "linear"]
 Behaviour = Literal[
     "steady", "when-loud", "burst"
 ]  # of a fault: always there, only when the track is loud, or in bursts
-Treatment = Literal["A"]  # a ledger is addressed by treatment and strip; so far each strip has one ledger
+Treatment = Literal["A", "B", "C", "D"]  # a ledger is addressed by treatment and strip
 
 
 class Evidence(Frozen):
@@ -70,6 +72,27 @@ class LedgerEntry(Frozen):
     reason: str = Field(default="", max_length=500)
     evidence: Evidence | None = None
     clash: ClashReason | None = None
+
+
+class LedgerState(Frozen):
+    """A ledger as a whole, and how it is played: what a treatment holds of a strip."""
+
+    ledger_on: bool = True
+    ledger: tuple[LedgerEntry, ...] = Field(default=(), max_length=200)
+    phase: Phase = "minimum"
+    amount: float = Field(default=100.0, ge=0.0, le=150.0)  # per cent: all moves nearer to nothing, or further
+
+    @model_validator(mode="after")
+    def _entries_differ(self) -> Self:
+        refuse_twins((entry.id for entry in self.ledger), "the entries of a ledger")
+        return self
+
+
+class TreatmentName(Frozen):
+    """A treatment that is there, and what it is called."""
+
+    letter: Treatment
+    name: str = Field(default="", max_length=60)
 
 
 def keys_of(ledger: Iterable[LedgerEntry]) -> frozenset[str]:

@@ -7,6 +7,7 @@ from pydantic import Field, model_validator
 
 from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.model.base import Frozen, refuse_twins
+from mivlo.core.model.ledger import Treatment, TreatmentName
 from mivlo.core.model.marks import Judged, Section
 from mivlo.core.model.rights import RightOfWay
 from mivlo.core.model.routing import groups_in_order, routes_of, sources_of
@@ -18,7 +19,10 @@ MIX_ID = "mix"
 
 
 class Session(Frozen):
-    """All that the user has decided; frames are of the session's rate."""
+    """All that the user has decided; frames are of the session's rate.
+
+    Strips show the ledgers of one `treatment`; what the others hold of them stands in their variants.
+    """
 
     id: str
     name: str = Field(default="Session", min_length=1, max_length=120)
@@ -28,6 +32,8 @@ class Session(Frozen):
     sections: tuple[Section, ...] = Field(default=(), max_length=100)
     right_of_way: RightOfWay = RightOfWay()
     judged: tuple[Judged, ...] = Field(default=(), max_length=1_000)  # rows of the round
+    treatment: Treatment = "A"
+    treatments: tuple[TreatmentName, ...] = (TreatmentName(letter="A"),)
     tracks: tuple[Track, ...] = ()
     groups: tuple[Group, ...] = ()
     master: Group = Group(id=MIX_ID, name="Mix")
@@ -62,6 +68,26 @@ class Session(Frozen):
         """Tell whether anything in it stands for what somebody does later. Raises nothing. Source: ours."""
         came_back = any(track.later is not None for track in self.tracks)
         return came_back or any(entry.move.stand_in for strip in self.strips() for entry in strip.ledger)
+
+    def as_treated(self, letter: Treatment) -> Self:
+        """Return the session with the ledgers of another treatment in all strips.
+
+        Raises
+        ------
+        NotFoundError: no such treatment
+
+        Source: ours
+        """
+        if letter == self.treatment:
+            return self
+        if all(one.letter != letter for one in self.treatments):
+            raise NotFoundError(f"treatment {letter} is not in this session (any more)")
+
+        def shown(one: Any) -> Any:
+            return one.as_treated(self.treatment, letter)
+
+        strips = {"tracks": tuple(map(shown, self.tracks)), "groups": tuple(map(shown, self.groups))}
+        return self.model_copy(update={**strips, "master": shown(self.master), "treatment": letter})
 
     def strips(self) -> tuple[Track | Group, ...]:
         """Return all tracks, then all groups, then the mix. Raises nothing. Source: ours."""

@@ -5,7 +5,7 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, model_validator
 
 from mivlo.core.model.base import Frozen, refuse_twins
-from mivlo.core.model.ledger import Keeper, LedgerEntry, Phase
+from mivlo.core.model.ledger import Keeper, LedgerEntry, LedgerState, Treatment
 from mivlo.core.model.marks import Dismissed, Pin
 from mivlo.core.roles import Role
 
@@ -13,7 +13,7 @@ __all__ = ["SHARED_BY_TWINS", "Group", "LaterVersion", "Send", "SendLevel", "Str
 
 SendLevel = Annotated[float, Field(ge=-60.0, le=24.0)]
 
-SHARED_BY_TWINS = ("ledger", "ledger_on", "phase", "amount", "keepers")
+SHARED_BY_TWINS = (*LedgerState.model_fields, "variants", "keepers")
 
 
 class Send(Frozen):
@@ -23,7 +23,7 @@ class Send(Frozen):
     level_db: SendLevel = 0.0
 
 
-class StripBase(Frozen):
+class StripBase(LedgerState):
     """What tracks, groups and the mix have alike: a ledger, how it is played, where its sound goes, the user's marks.
 
     The mix itself goes nowhere further.
@@ -34,10 +34,7 @@ class StripBase(Frozen):
     gain_db: float = Field(default=0.0, ge=-60.0, le=24.0)
     solo: bool = False
     mute: bool = False
-    ledger_on: bool = True
-    ledger: tuple[LedgerEntry, ...] = Field(default=(), max_length=200)
-    phase: Phase = "minimum"
-    amount: float = Field(default=100.0, ge=0.0, le=150.0)  # per cent: all moves nearer to nothing, or further
+    variants: dict[Treatment, LedgerState] = {}  # what the other treatments hold of it
     keepers: tuple[Keeper, ...] = Field(default=(), max_length=100)
     pins: tuple[Pin, ...] = Field(default=(), max_length=500)
     dismissed: tuple[Dismissed, ...] = Field(default=(), max_length=500)
@@ -45,10 +42,24 @@ class StripBase(Frozen):
     sends: tuple[Send, ...] = Field(default=(), max_length=16)
 
     @model_validator(mode="after")
-    def _entries_differ(self) -> Self:
-        refuse_twins((entry.id for entry in self.ledger), "the entries of a ledger")
+    def _sends_differ(self) -> Self:
         refuse_twins((send.to_id for send in self.sends), "the sends of a track or group")
         return self
+
+    @property
+    def treated(self) -> LedgerState:
+        """Return what the treatment that is shown holds of it. Raises nothing. Source: ours."""
+        return LedgerState.model_construct(**{name: getattr(self, name) for name in LedgerState.model_fields})
+
+    def as_treated(self, was: Treatment, letter: Treatment) -> Self:
+        """Return the same with another treatment's ledger in place of the one that is shown. Raises nothing.
+
+        Source: ours.
+        """
+        others = {**self.variants, was: self.treated}
+        state = others.pop(letter, LedgerState())
+        fields = {name: getattr(state, name) for name in LedgerState.model_fields}
+        return self.model_copy(update={**fields, "variants": others})
 
     @property
     def lasting_ledger(self) -> tuple[LedgerEntry, ...]:
@@ -73,7 +84,7 @@ class StripBase(Frozen):
 
     def heard_part(self) -> Self:
         """Return the same without what nobody hears: equal sound is computed once. Raises nothing. Source: ours."""
-        return self.model_copy(update={"name": "Strip", "pins": (), "dismissed": ()})
+        return self.model_copy(update={"name": "Strip", "pins": (), "dismissed": (), "variants": {}})
 
 
 class LaterVersion(Frozen):

@@ -41,7 +41,8 @@ class CellarCutOf(BaseModel):
 class RoundRow(BaseModel):
     """One thing to be judged: `says` in one sentence, with what it hangs on beside it; the longest lists first.
 
-    `weight` is where it stands; `loop_s` where it is heard best; `told` what became of it once it is answered.
+    `weight` is where it stands; `loop_s` where it is heard best; `told` what became of it once it is answered, which
+    `is_measuring` says is not known yet.
     """
 
     id: str
@@ -53,6 +54,7 @@ class RoundRow(BaseModel):
     evidence: str
     proposes: str = ""
     told: str = ""
+    is_measuring: bool = False
     sureness: str = ""
     confidence: float | None = None
     hz: float | None = None

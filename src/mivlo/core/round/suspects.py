@@ -97,7 +97,7 @@ def _answered(lookup: Lookup, track: Track, row: RoundRow, entry: LedgerEntry) -
     asked = AskedMove(strip_id=track.id, entry_id=entry.id)
     cure = lookup.shown(CURES, asked) if track.acts else None
     if cure is None:
-        return answered.model_copy(update={"told": "is being measured"})
+        return answered.model_copy(update={"told": "is being measured", "is_measuring": True})
     told = f"{cure.verdict}: {cure.excess_before_db:.1f} dB before, {max(cure.excess_after_db, 0.0):.1f} after"
     if cure.over_cut:
         told += "; more is gone than stood out"
@@ -145,6 +145,7 @@ def shared(session: RecordedSession, rows: Sequence[RoundRow]) -> list[RoundRow]
     """Join the same fault of several tracks into one row: it is answered once."""
     twins = {track.id: track.twin_id for track in session.tracks}
     names = {track.id: track.name for track in session.tracks}
+    places = list(names)
     found: list[RoundRow] = []
     for row in sorted(rows, key=lambda one: -one.weight):
         same = next((at for at, other in enumerate(found) if _is_same(row, other, twins)), None)
@@ -154,8 +155,10 @@ def shared(session: RecordedSession, rows: Sequence[RoundRow]) -> list[RoundRow]
         first = found[same]
         strips = [*first.strip_ids, *row.strip_ids]
         told = f"{joined([names[one] for one in strips])} {_plural(first.suspects[0].suspect)}"
+        # Named after the track that comes first, whichever weighs more: a row keeps its name while it is listened to.
+        name = min(first, row, key=lambda one: min(map(places.index, one.strip_ids))).id
         found[same] = first.model_copy(
-            update={"strip_ids": strips, "says": told, "suspects": [*first.suspects, *row.suspects]}
+            update={"id": name, "strip_ids": strips, "says": told, "suspects": [*first.suspects, *row.suspects]}
         )
     return found
 

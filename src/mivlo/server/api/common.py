@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from typing import Annotated, Literal
 
-from fastapi import Depends, FastAPI, Request
+from fastapi import Depends, FastAPI, Query, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from psycopg.errors import DiskFull
@@ -12,6 +12,7 @@ from sqlalchemy.exc import DataError, IntegrityError, OperationalError
 from sqlalchemy.orm import Session
 
 from mivlo.core.errors import MivloError
+from mivlo.core.model import Treatment
 from mivlo.core.treatment import explain_validation
 from mivlo.server.db.engine import open_db
 from mivlo.server.services.sessions import read_session
@@ -59,10 +60,13 @@ def _database() -> Iterator[Session]:
 Db = Annotated[Session, Depends(_database)]
 
 
-def _session_now(session_id: str) -> SessionState:
+Treated = Annotated[Treatment, Query(description="which treatment this is about")]
+
+
+def _session_now(session_id: str, treatment: Treated = "A") -> SessionState:
     """Read a session and let go of the connection: what is computed from it may take long."""
     with open_db() as db:
-        return read_session(db, session_id)
+        return read_session(db, session_id).as_treated(treatment)
 
 
 Now = Annotated[SessionState, Depends(_session_now)]

@@ -9,14 +9,18 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 __all__ = [
-    "AudioRow", "Base", "ChangeRow", "DraftRow", "EditRow", "ProductNeedRow", "ProductRow", "ProductWantRow",
-    "SessionRow", "StripRow", "new_id",
+    "AudioRow", "Base", "BlindCheckRow", "ChangeRow", "DraftRow", "EditRow", "KeptMovesRow", "ProductNeedRow",
+    "ProductRow", "ProductWantRow", "SessionRow", "StripRow", "new_id",
 ]  # fmt: skip
 
 
 def new_id() -> str:
     """Return an id for anything we keep."""
     return uuid.uuid4().hex
+
+
+def _only_a() -> list[Any]:
+    return [{"letter": "A", "name": ""}]
 
 
 class Base(DeclarativeBase):
@@ -45,6 +49,7 @@ class SessionRow(Base):
     sections: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     right_of_way: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     judged: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    treatments: Mapped[list[Any]] = mapped_column(default=_only_a, server_default='[{"letter": "A", "name": ""}]')
     revision: Mapped[int] = mapped_column(default=0)
     history_at: Mapped[int] = mapped_column(default=0)
     is_demo: Mapped[bool] = mapped_column(default=False)
@@ -112,6 +117,35 @@ class DraftRow(Base):
     id: Mapped[str] = mapped_column(primary_key=True)
     session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"), index=True)
     intents: Mapped[list[Any]]
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class BlindCheckRow(Base):
+    """A blind check: what is asked, in which secret order, what was answered, and (at the end) what it showed."""
+
+    __tablename__ = "blind_check"
+
+    id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
+    session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"), index=True)
+    asked: Mapped[dict[str, Any]]
+    secret: Mapped[dict[str, Any]]
+    answers: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    full_db: Mapped[float]
+    result: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class KeptMovesRow(Base):
+    """Moves that are kept under a name, over all sessions; as a treatment file holds them."""
+
+    __tablename__ = "kept_moves"
+
+    id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
+    name: Mapped[str]
+    role: Mapped[str]
+    remark: Mapped[str]
+    found_on: Mapped[str]
+    treatment: Mapped[dict[str, Any]]
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
 

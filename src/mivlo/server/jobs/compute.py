@@ -81,10 +81,10 @@ def _run(row: ProductRow) -> tuple[str, int]:
     if row.kind == TAKE_IN:
         return take_in(Incoming.model_validate_json(row.params), settings().import_limits).model_dump_json(), 0
     if row.kind == handover.HAND_OVER:
-        with open_db() as db:
-            state = read_session(db, row.session_id)
-        folder = settings().handover_folder(row.id)
         request = handover.HandOverRequest.model_validate_json(row.params)
+        with open_db() as db:
+            state = read_session(db, row.session_id).as_treated(request.treatment)
+        folder = settings().handover_folder(row.id)
         try:
             files = handover.render_all(state, request, folder, reporter, result_now)
         except BaseException:

@@ -6,11 +6,13 @@ from collections import OrderedDict
 
 from sqlalchemy.exc import SQLAlchemyError
 
+from mivlo.core.engine.listening import Blind, Listening
 from mivlo.server.db.engine import open_db
+from mivlo.server.services.blind import pressed_in
 from mivlo.server.services.sessions import read_draft, read_session
 from mivlo.server.services.state import Draft, SessionState
 
-__all__ = ["HeldSessions", "draft_of"]
+__all__ = ["HeldSessions", "draft_of", "pressed_of"]
 
 MOST_HELD = 8
 log = logging.getLogger(__name__)
@@ -74,3 +76,9 @@ def draft_of(session_id: str, draft_id: str) -> Draft:
     """Return what was drafted; raises NotFoundError, SQLAlchemyError."""
     with open_db() as db:
         return read_draft(db, session_id, draft_id)
+
+
+def pressed_of(session_id: str, blind: Blind) -> Listening:
+    """Return what is heard in a blind check where something is pressed; raises as `pressed_in`, SQLAlchemyError."""
+    with open_db() as db:
+        return pressed_in(db, session_id, blind)

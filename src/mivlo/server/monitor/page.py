@@ -10,7 +10,7 @@ from typing import Any
 from fastapi import WebSocket, WebSocketDisconnect
 from sqlalchemy.exc import SQLAlchemyError
 
-from mivlo.core.engine.listening import Listening, MatchQuestion, heard_mix, match_question
+from mivlo.core.engine.listening import Blind, Listening, MatchQuestion, heard_mix, match_question
 from mivlo.core.engine.mix import Mix
 from mivlo.core.errors import MivloError
 from mivlo.core.level_match import LevelMatch
@@ -18,7 +18,7 @@ from mivlo.core.model import Session
 from mivlo.core.model.intents import apply_all
 from mivlo.server.db.tables import new_id
 from mivlo.server.monitor.changes import Changes
-from mivlo.server.monitor.held import HeldSessions, draft_of
+from mivlo.server.monitor.held import HeldSessions, draft_of, pressed_of
 from mivlo.server.monitor.measuring import submit
 from mivlo.server.monitor.messages import Held, Late, Listen, Match, Play, Problem, Spectra, Stop
 from mivlo.server.monitor.player import Change, LivePlay, Message
@@ -29,6 +29,7 @@ from mivlo.server.services.state import Draft, SessionState
 __all__ = ["NO_DATABASE", "Page"]
 
 NO_DATABASE = "the database does not answer: what is playing goes on as it is, edits wait"
+NOT_YET = {"this_db": -60.0, "other_db": -60.0}
 PATIENCE_S = 0.3  # a listening waits so long for the revision that it was made on; then what is held is played
 
 
@@ -44,6 +45,7 @@ class Page:
         self._asked: Play | Listen | None = None  # the newest way of listening
         self._log = False
         self._draft: Draft | None = None
+        self._pressed: dict[Blind, Listening] = {}  # of one trial of a blind check
         self._match: LevelMatch | None = None
         self._question: MatchQuestion | None = None  # that was measured, or is being
         self._looked_at: object = None  # revision and subject of the last question
@@ -111,11 +113,11 @@ class Page:
 
     async def _start(self, message: Play) -> None:
         state = await self._sessions.at_least(message.session_id, message.revision)
-        await self._get_draft(message)
+        await self._look_up(message)
         self._asked, self._log = message, message.log
         self._changes.forget()
         self._measure_where_needed(state)
-        change = Change(seq=0, revision=state.revision, mix=self._mix(state), watch_id=message.listening.strip_id)
+        change = self._change(state)
         play = LivePlay(message, change, self._folder, sample_rate_hz=state.sample_rate_hz)
         await self.say(play.start())
         self._change_over(play)
@@ -124,7 +126,7 @@ class Page:
         """Listen otherwise; what waits for a newer revision gives way to what comes meanwhile."""
         self._asked = message
         held = self._sessions.now(message.session_id)
-        if held is not None and held.revision >= message.revision and not self._wants_draft(message):
+        if held is not None and held.revision >= message.revision and self._is_known(message):
             await self._apply(held)
         elif self._renewing is None or self._renewing.done():
             self._renewing = self._begin(self._take_over(message.revision))
@@ -137,7 +139,7 @@ class Page:
             held = self._sessions.now(asked.session_id)
             await asyncio.wait([reading], timeout=None if held is None else PATIENCE_S)
             newest = self._asked or asked
-            await self._get_draft(newest)
+            await self._look_up(newest)
             if (held := self._sessions.now(newest.session_id)) is not None:
                 await self._apply(held)
             if not reading.done():
@@ -152,32 +154,61 @@ class Page:
         asked = self._asked
         if asked is None or state.id != asked.session_id:
             return
+        if asked.listening.blind not in (None, *self._pressed):  # it is being looked up
+            return
         self._measure_where_needed(state)
         if self._play is not None:
-            seq = asked.seq if isinstance(asked, Listen) else 0
-            change = Change(seq=seq, revision=state.revision, mix=self._mix(state), watch_id=asked.listening.strip_id)
-            await self._changes.take(self._play, change)
+            await self._changes.take(self._play, self._change(state))
+
+    def _change(self, state: SessionState) -> Change:
+        asked, listening = self._asked, self._listening()
+        seq = asked.seq if isinstance(asked, Listen) else 0
+        is_blind = listening.blind is not None
+        watched = None if is_blind else listening.strip_id
+        return Change(seq=seq, revision=state.revision, mix=self._mix(state), watch_id=watched, blind=is_blind)
+
+    def _listening(self) -> Listening:
+        """Return how is listened: of a blind check, what is behind what is pressed."""
+        assert self._asked is not None
+        asked = self._asked.listening
+        if asked.blind is None:
+            return asked
+        own = {name: getattr(asked, name) for name in ("loop", "dim", "through", "blind")}
+        return self._pressed[asked.blind].model_copy(update=own)
 
     def _mix(self, state: SessionState) -> Mix:
         assert self._asked is not None
         session: Session = state
+        listening = self._listening()
         if self._draft is not None and self._draft.id == self._asked.listening.draft_id:
             with contextlib.suppress(MivloError):  # it does not fit any more: then nothing of it is heard
                 session = apply_all(state, self._draft.intents)
-        return heard_mix(session, self._asked.listening, self._match)
+        mix = heard_mix(session, listening, self._match)
+        if listening.blind is not None and listening.matched and self._match is None and mix.sides is not None:
+            # Before both are equally loud, the level would tell which is which.
+            mix = mix.model_copy(update={"sides": mix.sides.model_copy(update=NOT_YET)})
+        return mix
 
-    def _wants_draft(self, asked: Play | Listen) -> bool:
-        draft_id = asked.listening.draft_id
-        return draft_id is not None and (self._draft is None or self._draft.id != draft_id)
+    def _is_known(self, asked: Play | Listen) -> bool:
+        """Tell whether nothing has to be looked up before it can be heard."""
+        draft_id, blind = asked.listening.draft_id, asked.listening.blind
+        has_draft = draft_id is None or (self._draft is not None and self._draft.id == draft_id)
+        return has_draft and (blind is None or blind in self._pressed)
 
-    async def _get_draft(self, asked: Play | Listen) -> None:
-        if self._wants_draft(asked):
-            self._draft = await asyncio.to_thread(draft_of, asked.session_id, asked.listening.draft_id or "")
+    async def _look_up(self, asked: Play | Listen) -> None:
+        """Look up what a way of listening only names: a draft, or what is behind what is pressed blind."""
+        draft_id, blind = asked.listening.draft_id, asked.listening.blind
+        if draft_id is not None and (self._draft is None or self._draft.id != draft_id):
+            self._draft = await asyncio.to_thread(draft_of, asked.session_id, draft_id)
+        if blind is not None and blind not in self._pressed:
+            listening = await asyncio.to_thread(pressed_of, asked.session_id, blind)
+            same = {one: held for one, held in self._pressed.items() if one.trial == blind.trial}
+            self._pressed = {**same, blind: listening}
 
     def _measure_where_needed(self, state: SessionState) -> None:
         """Let what the level match goes by be measured, where it is not the same as before."""
         assert self._asked is not None
-        listening = self._asked.listening
+        listening = self._listening()
         subject = (state.id, *_subject_of(listening))
         if (state.revision, subject) == self._looked_at:  # a pointer moves: nothing that would be measured is another
             return
@@ -227,7 +258,8 @@ class Page:
     async def _tell_match(self) -> None:
         asked = self._asked
         seq = asked.seq if isinstance(asked, Listen) else 0
-        await self.say([Match(seq=seq, match=self._match, measuring=self._measuring)])
+        told = None if asked is not None and asked.listening.blind is not None else self._match
+        await self.say([Match(seq=seq, match=told, measuring=self._measuring)])
 
     async def _send_spectra(self, play: LivePlay) -> None:
         """Send the live spectrum when one is due."""
@@ -272,7 +304,10 @@ def _taken_note_of(reading: "asyncio.Future[SessionState]") -> None:
 
 
 def _subject_of(listening: Listening) -> tuple[object, ...]:
-    together = listening.together
+    together, compared = listening.together, listening.compared
+    if compared is not None:
+        sides = compared.model_copy(update={"other_heard": False})
+        return (listening.treatment, listening.strip_id, listening.alone, sides)
     if together is None:
-        return (listening.strip_id, listening.alone)
+        return (listening.treatment, listening.strip_id, listening.alone)
     return (together.compares, together.entry_id, together.heard_ids)

@@ -62,6 +62,7 @@ class Change:
     revision: int
     mix: Mix
     watch_id: str | None = None
+    blind: bool = False  # made and told as if it were another mix even where it is not, and of what is heard no figures
 
 
 class LivePlay:
@@ -129,7 +130,7 @@ class LivePlay:
     def apply(self, change: Change) -> Iterator[Message]:
         """Go on with another mix from where the page has not come to; one that is the same is only noted."""
         self._waiting = None
-        is_other = change.mix != self._revising.mix
+        is_other = change.blind or change.mix != self._revising.mix
         if is_other and self._revising.n_open and reshapes(self._revising.mix, change.mix):
             self._waiting = change  # until it is known that nothing before it is to be undone
             return
@@ -194,7 +195,7 @@ class LivePlay:
             seq=change.seq,
             revision=change.revision,
             frame=made.frame,
-            mix=made.mix if self._play.log and told else None,
+            mix=made.mix if self._play.log and told and not change.blind else None,
         )
 
     def takes_long(self, change: Change) -> bool:
@@ -276,6 +277,9 @@ class LivePlay:
         return max((t.start_frame + self._open(t.audio_id).n_frames for t in self._revising.mix.tracks), default=0)
 
     def _meter(self) -> Meter:
+        queue = {"queue_ms": round(self._queue.aim_ms, 1), "base_queue_ms": self._queue.base_ms}
+        if self._change.blind:
+            return Meter(peak_db=None, momentary_lufs=None, guard_db=0.0, correlation=None, **queue)
         guard = self._player.guard
         peak, guard.peak = guard.peak, 0.0
         power = guard.momentary_power()
@@ -284,8 +288,7 @@ class LivePlay:
             momentary_lufs=round(float(power_to_lufs(np.array(power))), 1) if power > 1e-9 else None,
             guard_db=round(guard.gain_db, 1),
             correlation=None if self._player.correlation is None else round(self._player.correlation, 2),
-            queue_ms=round(self._queue.aim_ms, 1),
-            base_queue_ms=self._queue.base_ms,
+            **queue,
         )
 
     def keep_ahead(self) -> None:

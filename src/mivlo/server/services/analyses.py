@@ -79,7 +79,8 @@ def listen(session_id: str) -> None:
         return
     wanted = {
         one.id: one
-        for analysis, asked, params in foreseen(session)
+        for treatment in session.treatments
+        for analysis, asked, params in foreseen(session.as_treated(treatment.letter))
         for one in [wanted_of(session_id, getattr(asked, "strip_id", None), analysis, params)]
     }
     with open_db() as db:

@@ -21,7 +21,7 @@ from mivlo.core.engine.render import render_mix, render_track
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.level_match import matched
-from mivlo.core.model import Group, Track
+from mivlo.core.model import Group, Track, Treatment
 from mivlo.core.units import Array, db_to_gain
 from mivlo.server.db.tables import ProductRow, new_id
 from mivlo.server.services.imports import ORIGINAL, stored_path
@@ -60,6 +60,7 @@ class HandOverRequest(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     what: Literal["tracks", "groups", "mix"]
+    treatment: Treatment = "A"
     track_ids: list[str] = Field(default=[], max_length=200)
     group_ids: list[str] = Field(default=[], max_length=100)
     tail_s: float = Field(default=0.0, ge=0.0, le=10.0)  # of groups and the mix: what rings on behind the end
@@ -104,7 +105,7 @@ def ask_for(db: Session, session_id: str, request: HandOverRequest) -> HandOver:
     ParameterError: no tracks chosen, a loop that is not set
     NotFoundError: no such session or track
     """
-    state = read_session(db, session_id)
+    state = read_session(db, session_id).as_treated(request.treatment)
     if request.what == "tracks":
         _chosen(state, request)
     if request.what == "groups":
@@ -309,7 +310,9 @@ def _track_gain(state: SessionState, track: Track, request: HandOverRequest, res
     if request.faders:
         gain *= db_to_gain(track.gain_db)
     if request.level_match:
-        question = match_question(state, Listening(strip_id=track.id, alone=True), end_frame=state.end_frame())
+        question = match_question(
+            state, Listening(treatment=state.treatment, strip_id=track.id), end_frame=state.end_frame()
+        )
         assert question is not None
         gain *= db_to_gain(_match_db(state, question, results))
     return gain

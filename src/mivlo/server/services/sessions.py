@@ -41,7 +41,7 @@ __all__ = [
 ]
 
 STRIP_SCHEMA = 1
-OF_SESSION = ("name", "loop_start_frame", "loop_end_frame", "sections", "right_of_way", "judged")
+OF_SESSION = ("name", "loop_start_frame", "loop_end_frame", "sections", "right_of_way", "judged", "treatments")
 DRAFTS_KEPT = 20
 LISTENS_AFTER_S = 1.0  # a fader that is nudged on and on is listened to once
 Patch = dict[str, Any]

@@ -32,6 +32,13 @@ from mivlo.core.model.intents.strips import (
     SetTrack,
     UnpairTrack,
 )
+from mivlo.core.model.intents.treatments import (
+    AddTreatment,
+    CopyLedgers,
+    KeepTreatment,
+    RemoveTreatment,
+    SetTreatment,
+)
 from mivlo.core.model.session import Session
 
 __all__ = ["AnyIntent", "Intent", "apply_all"]
@@ -65,7 +72,12 @@ AnyIntent = Annotated[
     | SetOrder
     | DraftStandIns
     | CameBack
-    | RemoveStandIns,
+    | RemoveStandIns
+    | AddTreatment
+    | SetTreatment
+    | CopyLedgers
+    | KeepTreatment
+    | RemoveTreatment,
     Field(discriminator="do"),
 ]
 

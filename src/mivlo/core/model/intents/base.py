@@ -7,9 +7,10 @@ from pydantic import BaseModel
 
 from mivlo.core.errors import ConflictError
 from mivlo.core.model.base import Frozen
+from mivlo.core.model.ledger import Treatment
 from mivlo.core.model.session import Session
 
-__all__ = ["Intent", "refuse_changed"]
+__all__ = ["Intent", "OnTreatment", "refuse_changed"]
 
 
 class Intent(Frozen):
@@ -25,6 +26,20 @@ class Intent(Frozen):
         NotFoundError: what is to be changed is not there
         ValidationError: what a field must not be
         """
+
+
+class OnTreatment(Intent):
+    """An intent on ledgers, which are addressed by treatment and strip."""
+
+    treatment: Treatment = "A"
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with that treatment changed; it shows the same one as before. Raises as `Intent.apply`."""
+        return self.applied(session.as_treated(self.treatment)).as_treated(session.treatment)
+
+    @abstractmethod
+    def applied(self, session: Session) -> Session:
+        """Return a session that shows the treatment as it is wanted; raises as `Intent.apply`."""
 
 
 def refuse_changed(what: str, *, now: Any, seen: Any, wanted: Any) -> None:

@@ -6,8 +6,8 @@ from pydantic import Field, model_validator
 
 from mivlo.core.errors import ConflictError
 from mivlo.core.model.base import Frozen, partial_of
-from mivlo.core.model.intents.base import Intent, refuse_changed
-from mivlo.core.model.ledger import Keeper, LedgerEntry, Treatment
+from mivlo.core.model.intents.base import OnTreatment, refuse_changed
+from mivlo.core.model.ledger import Keeper, LedgerEntry, LedgerState
 from mivlo.core.model.marks import Dismissed, Pin
 from mivlo.core.model.session import Session
 from mivlo.core.model.strips import StripBase
@@ -23,13 +23,10 @@ if TYPE_CHECKING:
         """Fields of a ledger as a whole."""
 
 else:
-    LedgerFields = partial_of(
-        StripBase, "LedgerFields", without=set(StripBase.model_fields) - {"ledger_on", "phase", "amount"}
-    )
+    LedgerFields = partial_of(LedgerState, "LedgerFields", without={"ledger"})
 
 
-class _OnLedger(Intent):
-    treatment: Treatment = "A"
+class _OnLedger(OnTreatment):
     strip_id: str = Field(max_length=64)
 
 
@@ -41,7 +38,7 @@ class AddMove(_OnLedger):
     place: Literal["end", "head"] = "end"
     after_id: str | None = Field(default=None, max_length=64)
 
-    def apply(self, session: Session) -> Session:
+    def applied(self, session: Session) -> Session:
         """Return the session with the move. Raises as `Intent.apply`. Source: ours."""
 
         def changed(strip: StripBase) -> dict[str, object]:
@@ -63,7 +60,7 @@ class SetMove(_OnLedger):
     move: Move
     seen: Move
 
-    def apply(self, session: Session) -> Session:
+    def applied(self, session: Session) -> Session:
         """Return the session with the move set. Raises as `Intent.apply`. Source: ours."""
 
         def changed(strip: StripBase) -> dict[str, object]:
@@ -82,7 +79,7 @@ class RemoveMove(_OnLedger):
     entry_id: str = Field(max_length=64)
     seen: Move
 
-    def apply(self, session: Session) -> Session:
+    def applied(self, session: Session) -> Session:
         """Return the session without the move. Raises as `Intent.apply`. Source: ours."""
 
         def changed(strip: StripBase) -> dict[str, object]:
@@ -104,7 +101,7 @@ class SetLedger(_OnLedger):
     fields: LedgerFields
     seen: LedgerFields
 
-    def apply(self, session: Session) -> Session:
+    def applied(self, session: Session) -> Session:
         """Return the session with the ledger set. Raises as `Intent.apply`. Source: ours."""
         return set_fields(session, self.strip_id, self.fields, self.seen)
 
@@ -126,7 +123,7 @@ class _Answer(_OnLedger):
 
     def _answered(self, session: Session) -> Session:
         if self.entry is not None:
-            return AddMove(treatment=self.treatment, strip_id=self.strip_id, entry=self.entry).apply(session)
+            return AddMove(strip_id=self.strip_id, entry=self.entry).applied(session)
         return session.with_strip(self.strip_id, lambda strip: {"keepers": (*strip.keepers, self.keeper)})
 
 
@@ -138,7 +135,7 @@ class AnswerSuspect(_Answer):
     hz: float = Field(ge=20.0, le=20_000.0)
     q: float = Field(ge=0.1, le=100.0)
 
-    def apply(self, session: Session) -> Session:
+    def applied(self, session: Session) -> Session:
         """Return the session with the answer. Raises as `Intent.apply`. Source: ours."""
         if self.answer == "not-a-fault":
             place = Dismissed(hz=self.hz, wide=self.q < WIDE_BELOW_Q)
@@ -153,7 +150,7 @@ class AnswerPin(_Answer):
     answer: Literal["cut", "tame", "wanted"]
     pin: Pin
 
-    def apply(self, session: Session) -> Session:
+    def applied(self, session: Session) -> Session:
         """Return the session with the answer. Raises as `Intent.apply`. Source: ours."""
 
         def without_pin(strip: StripBase) -> dict[str, object]:

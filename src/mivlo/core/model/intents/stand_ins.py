@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from mivlo.core.errors import ConflictError, ParameterError
-from mivlo.core.model.intents.base import Intent
+from mivlo.core.model.intents.base import Intent, OnTreatment
 from mivlo.core.model.session import Session
 from mivlo.core.model.strips import LaterVersion, Send, StripBase
 from mivlo.core.stand_ins import entries_for, room_group, send_db_for
@@ -15,13 +15,13 @@ from mivlo.core.stand_ins import entries_for, room_group, send_db_for
 __all__ = ["CameBack", "DraftStandIns", "RemoveStandIns"]
 
 
-class DraftStandIns(Intent):
+class DraftStandIns(OnTreatment):
     """Give every track that has none the stand-ins of its role, and send it to one room."""
 
     do: Literal["draft-stand-ins"] = "draft-stand-ins"
     group_id: str = Field(pattern="^[0-9a-f]{32}$")  # of the room, where there is none yet
 
-    def apply(self, session: Session) -> Session:
+    def applied(self, session: Session) -> Session:
         """Return the session with its stand-ins. Raises as `Intent.apply`. Source: common practice by role."""
         room = next((group for group in session.groups if group.stand_in), None)
         if room is None:
@@ -73,12 +73,12 @@ class CameBack(Intent):
         return session.changed(tracks=tuple(one for one in session.tracks if one.id != back.id))
 
 
-class RemoveStandIns(Intent):
+class RemoveStandIns(OnTreatment):
     """Take all stand-ins out again, and the rooms that stand for others."""
 
     do: Literal["remove-stand-ins"] = "remove-stand-ins"
 
-    def apply(self, session: Session) -> Session:
+    def applied(self, session: Session) -> Session:
         """Return the session without any. Raises nothing. Source: ours."""
         rooms = {group.id for group in session.groups if group.stand_in}
 

@@ -1,0 +1,1 @@
+"""Proof: what differs between treatments, blind checks and what they show, likeness."""

@@ -1,0 +1,39 @@
+"""The report of a session, of all results that are kept."""
+
+from sqlalchemy.orm import Session as Database
+
+from mivlo.core.analyses.base import Need
+from mivlo.core.proof.report import Report
+from mivlo.core.proof.reporting import report_of_session
+from mivlo.server.services.blind import list_checks
+from mivlo.server.services.products import done_result
+from mivlo.server.services.state import SessionState
+
+__all__ = ["report_now"]
+
+
+def report_now(db: Database, session: SessionState) -> Report:
+    """Return what was done in the treatment that a session shows. Raises nothing."""
+
+    def known(need: Need) -> object:
+        result = done_result(db, need.key)
+        return None if result is None else need.analysis.adapter().validate_json(result)
+
+    of_moves: dict[str, str] = {}
+    others: list[str] = []
+    for check in reversed(list_checks(db, session.id)):
+        asked, says = check.asked, check.result.says if check.result else ""
+        if session.treatment not in (asked.treatment, asked.compared.other):
+            continue
+        if asked.compared.what == "one-move" and asked.compared.entry_id is not None:
+            of_moves[asked.compared.entry_id] = says
+        else:
+            others.append(f"{blind_subject(session, check.asked.strip_id, asked.compared.what)}: {says}")
+    return report_of_session(session, known, blind=of_moves, checks=others)
+
+
+def blind_subject(session: SessionState, strip_id: str | None, what: str) -> str:
+    """Return what a check was about, in words. Raises nothing."""
+    names = {strip.id: strip.name for strip in session.strips()}
+    words = {"treatments": "Two treatments", "all-moves": "All moves", "stand-ins": "What stands for later"}
+    return words.get(what) or f"The moves of {names.get(strip_id or '', 'a track that is gone')}"

@@ -1,0 +1,200 @@
+"""Proof on the page: a second treatment switched while it plays, blind checks answered by ear alone, a likeness."""
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+
+from mivlo.core.engine.mix import Mix, mix_of_session
+from mivlo.core.engine.render import render_mix, replay
+from mivlo.core.model import Session
+from mivlo.core.units import db_to_gain
+
+from ..conftest import Running
+from .sessions import copy_of_demo
+from .test_captured_sound import FRAMES, RATE, captured, opener
+
+FADED = 1_024  # frames behind a switch in which both sides are heard
+
+
+def opened(page: Page, mivlo: Running, track: str) -> str:
+    session_id = copy_of_demo(mivlo)
+    page.goto(f"/session/{session_id}/proof")
+    page.get_by_test_id("blind-track").select_option(label=track)
+    return session_id
+
+
+def add_bell(page: Page, gain_db: float, hz: float = 431.0) -> None:
+    move = {"kind": "bell", "on": True, "channel": "both", "hz": hz, "gain_db": gain_db, "q": 2}
+    page.evaluate("(move) => window.mivlo.edits.addMove(move)", move)
+    saved(page)
+
+
+def saved(page: Page) -> None:
+    page.wait_for_function("() => window.mivlo.session.pending.value.length === 0")
+    expect(page.get_by_text("all saved")).to_be_visible()
+
+
+def test_another_treatment_is_made_switched_while_it_plays_and_kept(page: Page, mivlo):
+    session_id = opened(page, mivlo, "Frame drum")
+    page.get_by_test_id("make-copy").click()
+    expect(page.get_by_test_id("treatment-B")).to_have_attribute("aria-pressed", "true")
+    add_bell(page, -12.0)
+    expect(page.get_by_test_id("differences")).to_contain_text("with a 431 Hz bell, \u221212.0 dB")
+    page.keyboard.press("a")  # in the mix
+    page.get_by_test_id("play").click()
+    expect(page.get_by_test_id("beside-ready")).to_be_visible()  # within a second, and then said by its mark
+    page.get_by_test_id("play").click()
+    page.keyboard.press("Shift+A")
+    heard, sound = captured(page, 480_000, [{"treatment": "B"}, {"treatment": "A"}, {"treatment": "B"}], FRAMES)
+    changes = [(change["frame"], Mix.model_validate(change["mix"])) for change in sound["changes"]]
+    first, start = Mix.model_validate(sound["startMix"]), sound["startFrame"]
+    again = replay(first, changes, opener(mivlo), start_frame=start, n_frames=FRAMES, sample_rate_hz=RATE)
+    assert np.array_equal(heard, again.astype(np.float32))
+    # Behind each switch, it is the render of that treatment, to the sample, as loud as the other one.
+    state = page.request.get(f"/api/sessions/{session_id}").json()
+    own = {name: value for name, value in state.items() if name in Session.model_fields}
+    session = Session.model_validate(own)
+    sides = {}
+    for letter in "AB":
+        blocks = render_mix(
+            mix_of_session(session.as_treated(letter)), opener(mivlo), start=start, end=start + FRAMES,
+            sample_rate_hz=RATE,
+        )  # fmt: skip
+        sides[letter] = np.concatenate(list(blocks), axis=1)
+    switches = [(frame, mix) for frame, mix in [(0, first), *changes] if mix.sides is not None]
+    assert {mix.sides.other_heard for _, mix in switches} == {True, False}
+    for (frame, mix), (until, _) in zip(switches, [*switches[1:], (FRAMES, None)], strict=True):
+        letter, by_db = ("B", mix.sides.other_db) if mix.sides.other_heard else ("A", mix.sides.this_db)
+        if until - frame > 2 * FADED:
+            part = slice(frame + FADED, until - FADED)
+            expected = (sides[letter] * db_to_gain(by_db)).astype(np.float32)
+            assert np.array_equal(heard[:, part], expected[:, part]), (letter, frame)
+    page.get_by_test_id("keep-B").click()
+    saved(page)
+    expect(page.get_by_test_id("treatment-B")).to_have_count(0)
+    page.get_by_role("button", name="undo").click()
+    expect(page.get_by_test_id("treatment-B")).to_be_visible()
+
+
+class Ear:
+    """Hears what is pressed, and nothing else of the page."""
+
+    def __init__(self, page: Page) -> None:
+        self.page = page
+
+    def hear(self, press: str, n_frames: int = 24_000) -> np.ndarray:
+        self.page.get_by_test_id(f"press-{press}").click()
+        self.page.wait_for_function("() => !window.mivlo.play.measuring.value")
+        sound, _ = captured(self.page, 240_000, [], n_frames)
+        return sound[:, n_frames // 2 :].astype(float)
+
+
+@pytest.mark.parametrize(("gain_db", "least", "most"), [(-12.0, 10, 10), (0.0, 1, 9)])
+def test_who_hears_only_the_sound_gets_all_right_where_there_is_something(page: Page, mivlo, gain_db, least, most):
+    opened(page, mivlo, "Frame drum")
+    add_bell(page, gain_db)
+    page.get_by_test_id("begin-blind").click()
+    expect(page.get_by_test_id("blind-run")).to_be_visible()
+    ear, seen = Ear(page), set()
+    a, b = ear.hear("A"), ear.hear("B")  # the same sides through all trials
+    for _ in range(10):
+        x = ear.hear("X")
+        seen.add((page.title(), page.locator(".top").inner_text()))
+        far = [np.abs(x - side).max() for side in (a, b)]
+        page.get_by_test_id("say-A" if far[0] <= far[1] else "say-B").click()
+        page.wait_for_timeout(120)
+    told = page.get_by_test_id("blind-found").inner_text()
+    right = int(told.split(" of ")[0])
+    assert least <= right <= most
+    page.get_by_test_id("blind-done").click()
+    expect(page.get_by_test_id("blind-results")).to_contain_text(f"{right} of 10 right")
+    assert len({title for title, _ in seen}) == 1
+
+
+def test_the_least_that_is_heard_is_found_and_given_to_the_move(page: Page, mivlo):
+    """A listener who hears a dip at 431 Hz from 4 dB on, and guesses below."""
+    opened(page, mivlo, "Frame drum")
+    add_bell(page, -12.0)
+    page.get_by_test_id("asks-least").check()
+    page.get_by_test_id("blind-what").select_option("one-move")
+    page.get_by_test_id("blind-move").select_option(index=1)
+    page.get_by_test_id("blind-matched").uncheck()
+    page.get_by_test_id("begin-blind").click()
+    ear, random = Ear(page), np.random.default_rng(5)
+    window = np.hanning(4_800)
+    bins = slice(38, 49)  # 380 to 490 Hz
+
+    def level_db(sound: np.ndarray) -> float:
+        return float(10.0 * np.log10(np.sum(np.abs(np.fft.rfft(sound.mean(axis=0) * window)[bins]) ** 2)))
+
+    for _ in range(40):
+        if page.get_by_test_id("blind-found").count():
+            break
+        levels = [level_db(ear.hear(press, 9_600)) for press in "AB"]
+        heard = abs(levels[0] - levels[1]) > 4.0 * 0.8  # the dip's mean over the band is less than at its middle
+        says = "A" if levels[0] < levels[1] else "B"
+        page.get_by_test_id(f"say-{says if heard else 'AB'[int(random.integers(2))]}").click()
+        page.wait_for_timeout(150)
+    expect(page.get_by_test_id("blind-found")).to_contain_text("heard from")
+    page.get_by_test_id("blind-done").click()
+    page.get_by_test_id("take-least").click()
+    saved(page)
+    depth_db = page.evaluate("() => window.mivlo.session.chosen.value.ledger[0].move.gain_db")
+    assert -6.5 < depth_db < -2.5
+
+
+def test_a_likeness_is_heard_taken_and_undone(page: Page, mivlo):
+    opened(page, mivlo, "Fiddle")
+    page.get_by_test_id("part-likeness").click()
+    page.get_by_test_id("towards").select_option(label="Squeezebox")
+    expect(page.get_by_test_id("likeness-told")).to_contain_text("dB apart", timeout=60_000)
+    before, after = page.evaluate(
+        """() => document.querySelector('[data-test=likeness-told]').innerText.match(/[0-9.]+(?= dB)/g).map(Number)"""
+    )
+    assert after < 0.8 * before
+    page.get_by_test_id("take-likeness").click()
+    saved(page)
+    ledger = "() => window.mivlo.session.chosen.value.ledger.length"
+    assert 1 <= page.evaluate(ledger) <= 6
+    page.get_by_role("button", name="undo").click()
+    saved(page)
+    assert page.evaluate(ledger) == 0
+
+
+def test_what_was_done_is_shown_and_printed(page: Page, mivlo):
+    session_id = opened(page, mivlo, "Frame drum")
+    add_bell(page, -6.0)
+    page.get_by_test_id("part-report").click()
+    expect(page.get_by_test_id("report-moves")).to_contain_text("431 Hz bell, −6.0 dB")
+    expect(page.get_by_test_id("report-figures")).to_contain_text("True peak", timeout=60_000)
+    assert page.get_by_test_id("report-page").get_attribute("href") == f"/api/sessions/{session_id}/report?treatment=A"
+    page.goto(f"/api/sessions/{session_id}/report?treatment=A")
+    expect(page.get_by_role("heading", name="Frame drum")).to_be_visible()
+    expect(page.get_by_text("Loudness range")).to_be_visible()
+    printed = page.pdf(prefer_css_page_size=True)
+    assert printed.startswith(b"%PDF")
+    assert b"/MediaBox [0 0 594" in printed or b"/MediaBox [0 0 595" in printed  # A4, in points
+
+
+def test_kept_moves_are_found_heard_and_taken_for_another_track(page: Page, mivlo):
+    opened(page, mivlo, "Frame drum")
+    add_bell(page, -9.0)
+    page.get_by_test_id("part-kept").click()
+    name = f"Ring <b>{np.random.default_rng().integers(1 << 40)}</b>"
+    page.get_by_test_id("kept-name").fill(name)
+    page.get_by_test_id("keep-moves").click()
+    page.get_by_test_id("kept-sought").fill(name)
+    kept = page.get_by_test_id("kept")
+    expect(kept).to_have_count(1)
+    expect(page.get_by_test_id("kept-elsewhere")).to_have_count(0)
+    page.get_by_test_id("kept-track").select_option(label="Box drum")
+    expect(kept).to_contain_text("Found on Frame drum: frequencies seldom carry over")
+    kept.get_by_role("button", name="hold: with them").dispatch_event("pointerdown", {"pointerId": 1})
+    page.wait_for_function("() => window.mivlo.play.draftId.value")
+    page.get_by_test_id("kept-sought").focus()
+    kept.get_by_role("button", name="hold: with them").dispatch_event("pointerup", {"pointerId": 1})
+    page.wait_for_function("() => !window.mivlo.play.draftId.value")
+    page.get_by_test_id("take-kept").click()
+    page.wait_for_function("() => window.mivlo.session.chosen.value.ledger.length === 1")
+    reasons = page.evaluate("() => window.mivlo.session.chosen.value.ledger.map((one) => one.reason)")
+    assert reasons == [f"Kept: {name}"]
