@@ -23,13 +23,15 @@ EVIDENCE = {"kind": "whistle", "hz": 1_000.0, "q": 20.0, "excess_db": 6.0, "ring
             "end_s": 3.0, "times": [[1.0, 2.0]], "behaviour": "steady"}  # fmt: skip
 # What is asked beside strip and stretch, of those that want more.
 MORE: dict[str, dict[str, Any]] = {
-    "picture": {"time_zoom": 3},
+    "picture": {"place": {"time_zoom": 3}},
     "cure": {"entry_id": "cut"},
     "loss": {"entry_id": "plain"},
     "pin-answers": {"hz": 800.0, "width_octaves": 0.2},
     "move-in-mix": {"entry_id": "plain"},
     "came-back": {"back_id": "kick"},
     "likeness": {"towards": "organ"},
+    "side-picture": {"place": {"time_zoom": 3}, "shows": "difference"},
+    "masking": {"strip_ids": ["kick", "band"]},
     "pile-up": {"cuts": {"kick": {"kind": "low-cut", "hz": 40.0}}},
 }
 

@@ -116,7 +116,7 @@ def test_replacing_the_audio_keeps_the_ledger(api):
 
 def test_the_bench_gets_pictures_spectrum_and_match(http, demo):
     drum = next(track for track in demo["tracks"] if track["name"] == "Frame drum")
-    assert analysed(http, demo, "picture", strip_id=drum["id"], time_zoom=6)["bytes"] > 1_000
+    assert analysed(http, demo, "picture", strip_id=drum["id"], place={"time_zoom": 6})["bytes"] > 1_000
     spectrum = analysed(http, demo, "spectrum", strip_id=drum["id"], end_frame=30 * RATE)
     excess = np.array(spectrum["level_db"]) - np.array(spectrum["outline_db"])
     around = np.abs(np.log2(np.array(spectrum["hz"]) / 431.0)) < 0.05  # the planted ring
@@ -126,7 +126,7 @@ def test_the_bench_gets_pictures_spectrum_and_match(http, demo):
     assert min(response) == pytest.approx(-6.0, abs=0.1)
     told = http.post("/api/response", json={"moves": moves, "sample_rate_hz": RATE}).json()
     assert told["without_linear_phase"] == [1]
-    assert analysed(http, demo, "picture", strip_id=drum["id"], time_zoom=99).status_code == 422
+    assert analysed(http, demo, "picture", strip_id=drum["id"], place={"time_zoom": 99}).status_code == 422
     assert analysed(http, demo, "waveform", strip_id="nobody").status_code == 404
     assert http.get(f"/api/products/{'0' * 32}/picture.png").status_code == 404
 

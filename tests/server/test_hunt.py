@@ -30,7 +30,7 @@ def suspects(http, state: dict, end_s: float = 7.0, strip: str | None = None):
 
 def ink(http, state: dict, strip_id: str, shows: str) -> np.ndarray:
     """Return the ink of a spectrogram, 0 to 255, low frequencies at the foot."""
-    asked = {"strip_id": strip_id, "shows": shows, "time_zoom": 6}
+    asked = {"strip_id": strip_id, "shows": shows, "place": {"time_zoom": 6}}
     analysed(http, state, "picture", **asked)
     product = http.post(f"/api/sessions/{state['id']}/analyses/picture", json=asked).json()["id"]
     answer = http.get(f"/api/products/{product}/picture.png")

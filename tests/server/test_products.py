@@ -242,7 +242,7 @@ def test_room_is_made_by_what_was_not_used_for_longest_and_sound_stays(api):
     state = with_tracks(api, 2.0)
     track, mix = state["tracks"][0]["id"], state["master"]["id"]
     before = analysed(api, state, "spectrum", strip_id=mix)
-    analysed(api, state, "picture", strip_id=track, time_zoom=3)
+    analysed(api, state, "picture", strip_id=track, place={"time_zoom": 3})
     with open_db() as db:
         old = products.datetime.now(products.UTC) - 10 * products.USED_NOTED
         rendered = update(ProductRow).where(ProductRow.kind == "rendered", ProductRow.session_id == state["id"])

@@ -31,7 +31,7 @@ def test_fifty_times_in_looked_at_removed_and_deleted_leave_nothing(http, mivlo)
     for turn in range(50):
         state = upload(http, session["id"], "long.wav", wav(10.0, subtype="PCM_16", seed=turn)).json()
         audio_id = state["tracks"][0]["audio_id"]
-        asked = {"strip_id": state["tracks"][0]["id"], "time_zoom": 4}
+        asked = {"strip_id": state["tracks"][0]["id"], "place": {"time_zoom": 4}}
         assert analysed(http, state, "picture", **asked)["bytes"] > 1_000
         beyond = analysed(http, state, "picture", **asked, column=900)
         assert (beyond.status_code, beyond.json()["code"]) == (404, "not-found")

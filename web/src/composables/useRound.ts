@@ -77,10 +77,10 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
     view.value = carriedOver(now.got, view.value)
     shownRevision.value = now.revision
   })
+  /** Whether the list is of the session as it is now; some of it may still be listened to. */
+  const upToDate = computed(() => !session.pending.value.length && shownRevision.value === version.value)
   /** Whether everything is heard of the session as it is now. */
-  const allHeard = computed(
-    () => !session.pending.value.length && shownRevision.value === version.value && view.value?.waiting === 0,
-  )
+  const allHeard = computed(() => upToDate.value && view.value?.waiting === 0)
 
   const trackIds = computed(() => state.value.tracks.map((track) => track.id))
   const rows = computed(() => inOrder(view.value?.rows ?? [], order.value, trackIds.value))
@@ -268,6 +268,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
 
   return {
     open,
+    upToDate,
     allHeard,
     order,
     view,

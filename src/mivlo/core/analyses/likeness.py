@@ -64,7 +64,8 @@ class Balances(Analysis[NoFigures, BalanceOf, KeptBalance]):
 
 
 class AskedLikeness(OfStrip):
-    """Towards what a strip is drawn, as both sound behind their moves: another strip, or a plain slope; and how far."""
+    """Towards what a strip is drawn, as both sound behind their moves: another strip, a reference,
+    or a plain slope; and how far."""
 
     towards: str | None = None
     slope_db_per_octave: float | None = Field(default=None, ge=-12.0, le=12.0)
@@ -123,7 +124,7 @@ class Likenesses(Analysis[AskedLikeness, LikenessIn, LikenessView]):
         rate = session.sample_rate_hz
 
         def balance(strip_id: str) -> BalanceOf:
-            return BalanceOf(sound=sound_behind(session, session.strip(strip_id))[0], sample_rate_hz=rate)
+            return BalanceOf(sound=sound_behind(session, session.sounding(strip_id))[0], sample_rate_hz=rate)
 
         if asked.towards == asked.strip_id:
             raise ParameterError("a track is like itself already: choose another one")

@@ -16,7 +16,7 @@ from mivlo.core.analyses.give_back import GivesBack
 from mivlo.core.analyses.in_mix import InMixOf, ListeningLevels, MovesInMix
 from mivlo.core.analyses.likeness import Balances, Likenesses
 from mivlo.core.analyses.loudness import Loudnesses
-from mivlo.core.analyses.measured import MixMeasures
+from mivlo.core.analyses.masking import Maskings
 from mivlo.core.analyses.mix_comparison import MixComparisons, MixSpectra
 from mivlo.core.analyses.mono_sum import MonoSums
 from mivlo.core.analyses.picture import Pictures
@@ -26,6 +26,7 @@ from mivlo.core.analyses.plan import Plans
 from mivlo.core.analyses.pressure import Pressures
 from mivlo.core.analyses.relations import Relations
 from mivlo.core.analyses.rendered import Rendered
+from mivlo.core.analyses.side_by_side import SideFigures, SidePictures, Sides
 from mivlo.core.analyses.spectrum import Spectra
 from mivlo.core.analyses.survey import Surveys
 from mivlo.core.analyses.suspects import SuspectsOf
@@ -44,7 +45,7 @@ ANALYSES: dict[str, AnyAnalysis] = {
         EarMaps(), Ensembles(), Yields(), ListeningLevels(), InMixOf(), MovesInMix(), Cures(), Losses(), Surveys(),
         PinsAnswered(), Loudnesses(), MixSpectra(), MixComparisons(), Pressures(), GivesBack(), MonoSums(), CamesBack(),
         Plans(), FileFaults(), Relations(), Balances(), Likenesses(),
-        MixMeasures(),
+        SideFigures(), Sides(), SidePictures(), Maskings(),
     )
 }  # fmt: skip
 

@@ -59,7 +59,7 @@ class Spectra(Analysis[AskedSpectrum, SpectrumOf, Spectrum]):
     asked, params, result = AskedSpectrum, SpectrumOf, Spectrum
 
     def question(self, session: RecordedSession, asked: AskedSpectrum, known: Known) -> SpectrumOf:
-        sound, offset = sound_into(session, session.strip(asked.strip_id))
+        sound, offset = sound_into(session, session.sounding(asked.strip_id))
         rate = session.sample_rate_hz
         start = min(max(asked.start_frame - offset, 0), sound.n_frames)
         end = sound.n_frames if asked.end_frame is None else min(max(asked.end_frame - offset, 0), sound.n_frames)

@@ -14,7 +14,7 @@ from mivlo.core.engine.mix import GuardReference, Mix, Probe, Sides, Slice, mix_
 from mivlo.core.engine.through import ListenThrough
 from mivlo.core.errors import NotFoundError
 from mivlo.core.level_match import LevelMatch
-from mivlo.core.model import Frozen, LedgerEntry, Session, StripBase, Treatment, keys_of
+from mivlo.core.model import Frozen, Group, LedgerEntry, Session, StripBase, Treatment, keys_of
 from mivlo.core.moves import Move
 
 __all__ = [
@@ -51,11 +51,13 @@ class Compared(Frozen):
     """Two ways to treat the session, both rendered all the while; with which is compared, and which is heard just now.
 
     What is listened to as it is stands on one side; on the other another treatment, or the same without some moves:
-    all of them, those of the strip that is listened to, one of its moves, or all that stands for what comes later.
+    all of them, those of the strip that is listened to, one of its moves, or all that stands for what comes later; or
+    a reference, whole, whatever is listened to.
     """
 
-    what: Literal["treatments", "all-moves", "strip", "one-move", "stand-ins"]
+    what: Literal["treatments", "all-moves", "strip", "one-move", "stand-ins", "reference"]
     other: Treatment | None = None
+    reference_id: str | None = Field(default=None, max_length=64)
     entry_id: str | None = Field(default=None, max_length=64)
     amount: float = Field(default=100.0, ge=0.0, le=150.0)  # per cent, of the one move
     other_heard: bool = False
@@ -125,7 +127,7 @@ def heard_mix(session: Session, listening: Listening, match: LevelMatch | None) 
         mix, other = sides_compared(session, listening)
         by_db = match if match is not None and listening.matched else None
         sides = Sides(
-            other=other.model_copy(update={"alone_track_id": _alone_id(session, listening)}),
+            other=_aside(other, session, listening),
             other_heard=listening.compared.other_heard,
             this_db=by_db.match_after_db if by_db else 0.0,
             other_db=by_db.match_before_db if by_db else 0.0,
@@ -164,6 +166,12 @@ def _treated(session: Session, letter: Treatment) -> Session:
         return session
 
 
+def _aside(other: Mix, session: Session, listening: Listening) -> Mix:
+    """Return the other side as it is heard: alone, where a strip is; a reference has nothing that could be alone."""
+    whole = listening.compared is not None and listening.compared.what == "reference"
+    return other if whole else other.model_copy(update={"alone_track_id": _alone_id(session, listening)})
+
+
 def _strip_id(session: Session, listening: Listening) -> str | None:
     return listening.strip_id if any(one.id == listening.strip_id for one in session.strips()) else None
 
@@ -191,6 +199,8 @@ def sides_compared(session: Session, listening: Listening) -> tuple[Mix, Mix]:
         beside = _treated(session, compared.other or session.treatment)
         other = mix_of_session(beside, stand_ins="acting" if stands_in else "resting")
         return this, _switched_strips(other, lambda one: _previewed(one, beside, listening))
+    if compared.what == "reference":
+        return _switched_strips(this, lambda one: _as_heard(one, listening)), _reference_mix(session, compared)
     if compared.what == "stand-ins":
         return this, mix_of_session(session, stand_ins="resting")
     if compared.what == "one-move":
@@ -206,6 +216,12 @@ def sides_compared(session: Session, listening: Listening) -> tuple[Mix, Mix]:
         return one.model_copy(update={"ledger_on": one.ledger_on and only not in (one.id, None)})
 
     return this, _switched_strips(this, untreated)
+
+
+def _reference_mix(session: Session, compared: Compared) -> Mix:
+    """Return a reference as it came, straight into the mix's place; nothing, where it is not there any more."""
+    found = tuple(one.as_track for one in session.references if one.id == compared.reference_id)
+    return Mix(tracks=tuple(one.heard_part() for one in found), master=Group(id=session.master.id))
 
 
 def match_question(session: Session, listening: Listening, *, end_frame: int) -> MatchQuestion | None:
@@ -226,8 +242,9 @@ def match_question(session: Session, listening: Listening, *, end_frame: int) ->
     together = listening.together
     others: tuple[Mix, ...] = ()
     if listening.compared is not None:
-        alone = {"alone_track_id": _alone_id(session, listening)}
-        within, without = (one.model_copy(update=alone) for one in sides_compared(session, listening))
+        this, other = sides_compared(session, listening)
+        within = this.model_copy(update={"alone_track_id": _alone_id(session, listening)})
+        without = _aside(other, session, listening)
         pair = (ledgers_switched(one, one.master.id, on=one.master.ledger_on) for one in (without, within))
     elif together is None:
         if listening.strip_id is None:

@@ -14,8 +14,9 @@ from mivlo.core.model.ledger import (
     TreatmentName,
     keys_of,
 )
-from mivlo.core.model.marks import Dismissed, Judged, Pin, Section
+from mivlo.core.model.marks import Dismissed, Judged, Pin, Remark, Section
 from mivlo.core.model.recorded import Audio, RecordedSession
+from mivlo.core.model.references import Reference
 from mivlo.core.model.rights import RegionRule, RightOfWay
 from mivlo.core.model.routing import Route, groups_in_order, members_under, parents_of, routes_of, sources_of
 from mivlo.core.model.session import MIX_ID, Session
@@ -38,8 +39,10 @@ __all__ = [
     "Phase",
     "Pin",
     "RecordedSession",
+    "Reference",
     "Region",
     "RegionRule",
+    "Remark",
     "RightOfWay",
     "Route",
     "Section",

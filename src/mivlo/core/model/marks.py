@@ -1,4 +1,4 @@
-"""Marks of the user: pins, places that are no faults, sections of the song."""
+"""Marks of the user: pins, places that are no faults, remarks, sections of the song."""
 
 from typing import Literal, Self
 
@@ -6,7 +6,7 @@ from pydantic import Field, model_validator
 
 from mivlo.core.model.base import Frozen
 
-__all__ = ["Dismissed", "Judged", "Pin", "Section"]
+__all__ = ["Dismissed", "Judged", "Pin", "Remark", "Section"]
 
 
 class Pin(Frozen):
@@ -23,6 +23,16 @@ class Dismissed(Frozen):
 
     hz: float = Field(ge=20.0, le=20_000.0)
     wide: bool = False
+
+
+class Remark(Frozen):
+    """What somebody says who listens, at a time of a track, and where it is about a frequency, there."""
+
+    id: str = Field(max_length=64)
+    text: str = Field(min_length=1, max_length=500)
+    author: str = Field(default="", max_length=60)  # as they call themselves; empty: the engineer
+    at_s: float = Field(ge=0.0, le=1e6)  # of the session
+    hz: float | None = Field(default=None, ge=20.0, le=20_000.0)
 
 
 class Judged(Frozen):

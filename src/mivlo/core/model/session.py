@@ -9,6 +9,7 @@ from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.model.base import Frozen, refuse_twins
 from mivlo.core.model.ledger import Treatment, TreatmentName
 from mivlo.core.model.marks import Judged, Section
+from mivlo.core.model.references import Reference
 from mivlo.core.model.rights import RightOfWay
 from mivlo.core.model.routing import groups_in_order, routes_of, sources_of
 from mivlo.core.model.strips import SHARED_BY_TWINS, Group, Track
@@ -34,13 +35,15 @@ class Session(Frozen):
     judged: tuple[Judged, ...] = Field(default=(), max_length=1_000)  # rows of the round
     treatment: Treatment = "A"
     treatments: tuple[TreatmentName, ...] = (TreatmentName(letter="A"),)
+    references: tuple[Reference, ...] = Field(default=(), max_length=50)
     tracks: tuple[Track, ...] = ()
     groups: tuple[Group, ...] = ()
     master: Group = Group(id=MIX_ID, name="Mix")
 
     @model_validator(mode="after")
     def _ids_differ(self) -> Self:
-        refuse_twins((strip.id for strip in self.strips()), "tracks, groups and the mix")
+        ids = (one.id for one in (*self.strips(), *self.references))
+        refuse_twins(ids, "tracks, groups, the mix and its references")
         return self
 
     @model_validator(mode="after")
@@ -99,6 +102,19 @@ class Session(Frozen):
             if strip.id == strip_id:
                 return strip
         raise NotFoundError(f"track or group {strip_id:.80} is not in this session")
+
+    def reference(self, reference_id: str) -> Reference:
+        """Return a reference; raises NotFoundError. Source: ours."""
+        for reference in self.references:
+            if reference.id == reference_id:
+                return reference
+        raise NotFoundError(f"reference {reference_id:.80} is not in this session (any more)")
+
+    def sounding(self, one_id: str) -> Track | Group:
+        """Return a strip, or a reference as a track by itself; raises NotFoundError. Source: ours."""
+        if any(one.id == one_id for one in self.references):
+            return self.reference(one_id).as_track
+        return self.strip(one_id)
 
     def track(self, track_id: str) -> Track:
         """Return a track; raises NotFoundError. Source: ours."""

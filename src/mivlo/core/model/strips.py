@@ -6,7 +6,7 @@ from pydantic import Field, model_validator
 
 from mivlo.core.model.base import Frozen, refuse_twins
 from mivlo.core.model.ledger import Keeper, LedgerEntry, LedgerState, Treatment
-from mivlo.core.model.marks import Dismissed, Pin
+from mivlo.core.model.marks import Dismissed, Pin, Remark
 from mivlo.core.roles import Role
 
 __all__ = ["SHARED_BY_TWINS", "Group", "LaterVersion", "Send", "SendLevel", "Strip", "StripBase", "Track"]
@@ -38,6 +38,7 @@ class StripBase(LedgerState):
     keepers: tuple[Keeper, ...] = Field(default=(), max_length=100)
     pins: tuple[Pin, ...] = Field(default=(), max_length=500)
     dismissed: tuple[Dismissed, ...] = Field(default=(), max_length=500)
+    remarks: tuple[Remark, ...] = Field(default=(), max_length=500)
     group_id: str | None = Field(default=None, max_length=64)  # None: in the mix by itself
     sends: tuple[Send, ...] = Field(default=(), max_length=16)
 
@@ -84,7 +85,7 @@ class StripBase(LedgerState):
 
     def heard_part(self) -> Self:
         """Return the same without what nobody hears: equal sound is computed once. Raises nothing. Source: ours."""
-        return self.model_copy(update={"name": "Strip", "pins": (), "dismissed": (), "variants": {}})
+        return self.model_copy(update={"name": "Strip", "pins": (), "dismissed": (), "remarks": (), "variants": {}})
 
 
 class LaterVersion(Frozen):

@@ -8,7 +8,7 @@ from pydantic import BaseModel
 
 from mivlo.core.proof.measured import SoundFigures
 
-__all__ = ["MoveReport", "Report", "StripReport", "as_lines", "to_page"]
+__all__ = ["MoveReport", "RemarkReport", "Report", "StripReport", "as_lines", "to_page"]
 
 NAMES = {
     "loudness_lufs": ("Loudness", "LUFS"), "true_peak_db": ("True peak", "dBTP"),
@@ -28,6 +28,15 @@ class MoveReport(BaseModel):
     blind: str = ""
 
 
+class RemarkReport(BaseModel):
+    """What somebody said at a time of the session, and where it is about a frequency, there."""
+
+    at_s: float
+    hz: float | None
+    text: str
+    author: str
+
+
 class StripReport(BaseModel):
     """A track, a group or the mix with its moves, in the order in which they act."""
 
@@ -36,6 +45,7 @@ class StripReport(BaseModel):
     amount: float
     ledger_on: bool
     moves: list[MoveReport]
+    remarks: list[RemarkReport] = []
     before: SoundFigures | None = None  # of a file by itself
     after: SoundFigures | None = None
 
@@ -61,7 +71,7 @@ def to_page(report: Report) -> str:
         parts.append(_strip(strip))
     if report.checks:
         parts.append("<h2>Heard blind</h2><ul>" + "".join(f"<li>{_text(one)}</li>" for one in report.checks) + "</ul>")
-    if not any(strip.moves for strip in report.strips):
+    if not any(strip.moves or strip.remarks for strip in report.strips):
         parts.append("<p>No moves yet.</p>")
     return (
         f'<!doctype html><html lang="en"><meta charset="utf-8"><title>What was done: {_text(report.name)}</title>'
@@ -92,14 +102,25 @@ def _figures(before: SoundFigures, after: SoundFigures) -> str:
 
 
 def _strip(strip: StripReport) -> str:
-    if not strip.moves and strip.before is None:
+    if not strip.moves and not strip.remarks and strip.before is None:
         return ""
     amount = "" if strip.amount == 100.0 else f", amount {strip.amount:.0f} %"
     off = "" if strip.ledger_on else ", switched off"
     rows = "".join(_row(move) for move in strip.moves)
     role = "" if strip.role == "other" else f' <span class="soft">{_text(strip.role)}</span>'
     figures = _figures(strip.before, strip.after) if strip.before is not None and strip.after is not None else ""
-    return f"<h2>{_text(strip.name)}{role}<span class='soft'>{amount}{off}</span></h2>{figures}<table>{rows}</table>"
+    remarks = "".join(f"<li>{_text(remark_told(one))}</li>" for one in strip.remarks)
+    said = f'<ul class="remarks">{remarks}</ul>' if remarks else ""
+    head = f"<h2>{_text(strip.name)}{role}<span class='soft'>{amount}{off}</span></h2>"
+    return f"{head}{figures}<table>{rows}</table>{said}"
+
+
+def remark_told(remark: RemarkReport) -> str:
+    """Return a remark in words. Raises nothing. Source: ours."""
+    minutes, seconds = divmod(remark.at_s, 60.0)
+    place = "" if remark.hz is None else f", {remark.hz:.0f} Hz"
+    said_by = f" ({remark.author})" if remark.author else ""
+    return f"{int(minutes)}:{seconds:04.1f}{place}: {remark.text}{said_by}"
 
 
 def _row(move: MoveReport) -> str:
@@ -130,3 +151,5 @@ def as_lines(report: Report) -> Iterator[str]:
                 yield f"{strip.name}: {label.lower()} {was} before, {now} after ({unit})"
         for move in strip.moves:
             yield f"{strip.name}: {move.says}{'' if move.on else ' (off)'}"
+        for remark in strip.remarks:
+            yield f"{strip.name}, {remark_told(remark)}"

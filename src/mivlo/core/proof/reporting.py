@@ -2,24 +2,24 @@
 
 from collections.abc import Mapping, Sequence
 
-from mivlo.core.analyses.base import Known, OfSession, OfStrip
+from mivlo.core.analyses.base import Known, OfStrip
 from mivlo.core.analyses.cures import AskedMove, Cures
 from mivlo.core.analyses.in_mix import MovesInMix
-from mivlo.core.analyses.measured import MixMeasures
 from mivlo.core.analyses.pressure import Pressures
+from mivlo.core.analyses.side_by_side import AskedSides, Sides
 from mivlo.core.engine.render import render_moves
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.model import RecordedSession, StripBase
 from mivlo.core.proof.differences import move_told
 from mivlo.core.proof.measured import figures_of
-from mivlo.core.proof.report import MoveReport, Report, StripReport
+from mivlo.core.proof.report import MoveReport, RemarkReport, Report, StripReport
 from mivlo.core.round.row import Lookup
 from mivlo.core.treatment import Treatment
 from mivlo.core.units import Array
 
 __all__ = ["report_of_files", "report_of_session"]
 
-_CURES, _IN_MIX, _PRESSURES, _MEASURES = Cures(), MovesInMix(), Pressures(), MixMeasures()
+_CURES, _IN_MIX, _PRESSURES, _SIDES = Cures(), MovesInMix(), Pressures(), Sides()
 
 
 def report_of_session(
@@ -46,11 +46,12 @@ def report_of_session(
         if len(session.treatments) > 1
         else "What was done"
     )
-    figures = lookup.shown(_MEASURES, OfSession()) if session.tracks else None
+    figures = lookup.shown(_SIDES, AskedSides()) if session.tracks else None
     strips = [
         StripReport(
             name=strip.name, role=getattr(strip, "role", "other"), amount=strip.amount, ledger_on=strip.ledger_on,
             moves=_moves(lookup, strip, blind),
+            remarks=[RemarkReport(**one.model_dump(exclude={"id"})) for one in strip.remarks],
         )
         for strip in session.strips()
     ]  # fmt: skip

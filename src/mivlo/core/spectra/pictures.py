@@ -180,20 +180,21 @@ def _columns(x: Floats, first: int, n_columns: int, hop: int, size: int) -> Arra
 def ink_png(level_db: Array) -> bytes:
     """Return (rows, columns) levels, lowest row first, as a PNG whose opacity is the ink."""
     ink = np.clip((level_db - LOWEST_DB) / (HIGHEST_DB - LOWEST_DB), 0.0, 1.0)
-    return _png(ink**1.6)  # the exponent keeps the paper clean around faint noise
+    return _png(ink**1.6, np.zeros_like(ink))  # the exponent keeps the paper clean around faint noise
 
 
 def difference_png(before_db: Array, after_db: Array) -> bytes:
-    """Return what lies between two (rows, columns) of levels as a PNG whose opacity is the dB taken away or added."""
+    """Return what lies between two (rows, columns) of levels as a PNG whose opacity is by how many dB they differ:
+    black where something was taken away, white where it was added."""
     heard = np.clip((np.maximum(before_db, after_db) - LOWEST_DB) / HEARD_OVER_DB, 0.0, 1.0)
-    return _png(heard * np.clip(np.abs(after_db - before_db) / MOST_DIFFERENCE_DB, 0.0, 1.0))
+    ink = heard * np.clip(np.abs(after_db - before_db) / MOST_DIFFERENCE_DB, 0.0, 1.0)
+    return _png(ink, np.where(after_db > before_db, 1.0, 0.0))
 
 
-def _png(ink: Array) -> bytes:
-    opacity = np.rint(255.0 * ink[::-1]).astype(np.uint8)
-    picture = Image.merge("LA", (Image.new("L", opacity.shape[::-1]), Image.fromarray(opacity)))
+def _png(ink: Array, white: Array) -> bytes:
+    lightness, opacity = (Image.fromarray(np.rint(255.0 * one[::-1]).astype(np.uint8)) for one in (white, ink))
     out = io.BytesIO()
-    picture.save(out, "PNG", compress_level=3)
+    Image.merge("LA", (lightness, opacity)).save(out, "PNG", compress_level=3)
     return out.getvalue()
 
 

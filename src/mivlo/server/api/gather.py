@@ -1,4 +1,4 @@
-"""Gather: files come in as tracks."""
+"""Gather: files come in as tracks, and as references."""
 
 from pathlib import Path
 
@@ -17,13 +17,13 @@ from mivlo.server.services.state import SessionState
 __all__ = ["router"]
 
 router = APIRouter(
-    prefix="/api/sessions/{session_id}/tracks",
+    prefix="/api/sessions/{session_id}",
     tags=["gather"],
     responses={413: {"model": Problem}, 422: {"model": Problem}, 507: {"model": Problem}},
 )
 
 
-@router.post("", status_code=201, openapi_extra=UPLOAD_BODY)
+@router.post("/tracks", status_code=201, openapi_extra=UPLOAD_BODY)
 async def import_track(now: Now, request: Request) -> SessionState:
     """Take a file in as a new track, or say why not; its name tells its role where nobody does."""
     async with received(request) as upload:
@@ -40,7 +40,7 @@ def _import(now: SessionState, upload: Upload) -> SessionState:
         return sessions.add_track(db, audio, name=stem, role=role)
 
 
-@router.post("/{track_id}/audio", openapi_extra=UPLOAD_BODY)
+@router.post("/tracks/{track_id}/audio", openapi_extra=UPLOAD_BODY)
 async def replace_audio(now: Now, track_id: str, request: Request) -> SessionState:
     """Give a track another file; its ledger stays."""
     now.track(track_id)
@@ -52,3 +52,16 @@ def _replace(now: SessionState, track_id: str, upload: Upload) -> SessionState:
     audio = import_audio(now.id, now.sample_rate_hz, upload.path, name=upload.name)
     with open_db() as db:
         return sessions.replace_audio(db, track_id, audio)
+
+
+@router.post("/references", status_code=201, openapi_extra=UPLOAD_BODY)
+async def import_reference(now: Now, request: Request) -> SessionState:
+    """Take in a mix of somebody else that is heard beside the session's own, and never in it."""
+    async with received(request) as upload:
+        return await run_in_threadpool(_refer, now, upload)
+
+
+def _refer(now: SessionState, upload: Upload) -> SessionState:
+    audio = import_audio(now.id, now.sample_rate_hz, upload.path, name=upload.name)
+    with open_db() as db:
+        return sessions.add_reference(db, audio, name=Path(upload.name).stem[:120] or "Reference")

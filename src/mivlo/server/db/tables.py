@@ -50,6 +50,7 @@ class SessionRow(Base):
     right_of_way: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     judged: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     treatments: Mapped[list[Any]] = mapped_column(default=_only_a, server_default='[{"letter": "A", "name": ""}]')
+    references: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     revision: Mapped[int] = mapped_column(default=0)
     history_at: Mapped[int] = mapped_column(default=0)
     is_demo: Mapped[bool] = mapped_column(default=False)

@@ -8,7 +8,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as Database
 
 from mivlo.core.errors import ConflictError, MivloError, NotFoundError, ParameterError
-from mivlo.core.model import Group, Session, Strip, Track
+from mivlo.core.model import Group, Reference, Session, Strip, Track
 from mivlo.core.model.intents import apply_all
 from mivlo.core.treatment import explain_validation
 from mivlo.server.db.news import Revised, tell
@@ -27,6 +27,7 @@ from mivlo.server.services.state import (
 
 __all__ = [
     "STRIP_SCHEMA",
+    "add_reference",
     "add_track",
     "create_session",
     "edit_session",
@@ -41,7 +42,9 @@ __all__ = [
 ]
 
 STRIP_SCHEMA = 1
-OF_SESSION = ("name", "loop_start_frame", "loop_end_frame", "sections", "right_of_way", "judged", "treatments")
+OF_SESSION = (
+    "name", "loop_start_frame", "loop_end_frame", "sections", "right_of_way", "judged", "treatments", "references",
+)  # fmt: skip
 DRAFTS_KEPT = 20
 LISTENS_AFTER_S = 1.0  # a fader that is nudged on and on is listened to once
 Patch = dict[str, Any]
@@ -87,7 +90,7 @@ def _state(db: Database, row: SessionRow) -> SessionState:
     strips = _strip_rows(db, row.id)
     audio = db.execute(select(AudioRow.id, AudioRow.facts).where(AudioRow.session_id == row.id))
     tracks = [strip for strip in strips if strip.state["kind"] == "track"]
-    used = {audio_id for track in tracks for audio_id in audio_ids_in(track.state)}
+    used = {audio_id for one in (*(track.state for track in tracks), *row.references) for audio_id in audio_ids_in(one)}
     return SessionState.model_validate(
         {name: getattr(row, name) for name in ("id", "sample_rate_hz", "revision", "is_demo", *OF_SESSION)}
         | {
@@ -180,6 +183,20 @@ def add_track(
         before: Session = _state(db, row)
         after = before.model_copy(update={"tracks": (*before.tracks, track)})
         _record(db, row, before, after, edit_id=new_id(), author=author, label=f"Import {name}")
+
+    return _once(db, audio.session_id, new_id(), author, make).session
+
+
+def add_reference(db: Database, audio: AudioRow, *, name: str, author: str = "engineer") -> SessionState:
+    """Keep an imported file as a mix to be heard beside the session's own, undoably."""
+    reference = Reference(id=new_id(), name=name, audio_id=audio.id)
+
+    def make(row: SessionRow) -> None:
+        db.add(audio)
+        db.flush()
+        before: Session = _state(db, row)
+        after = before.changed(references=(*before.references, reference))
+        _record(db, row, before, after, edit_id=new_id(), author=author, label=f"Reference {name}")
 
     return _once(db, audio.session_id, new_id(), author, make).session
 

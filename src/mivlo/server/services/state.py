@@ -14,9 +14,13 @@ EditId = Annotated[str, Field(pattern="^[0-9a-f]{32}$")]
 Author = Literal["engineer"]  # so far there is one
 
 
-def audio_ids_in(strip: Mapping[str, Any]) -> set[str]:
-    """Return the ids of all sound that a strip, as it is stored, needs. Raises nothing. Source: ours."""
-    return {one["audio_id"] for one in (strip, strip.get("later") or {}) if "audio_id" in one}
+def audio_ids_in(stored: Mapping[str, Any]) -> set[str]:
+    """Return the ids of all sound that a strip or a reference as it is stored, or a session's own fields, needs.
+
+    Raises nothing. Source: ours.
+    """
+    within = (stored, stored.get("later") or {}, *(stored.get("references") or ()))
+    return {one["audio_id"] for one in within if "audio_id" in one}
 
 
 class SessionSummary(Frozen):

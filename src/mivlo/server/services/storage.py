@@ -107,7 +107,7 @@ def delete_audio(db: Database, session_id: str, audio_id: str) -> Freed:
     if audio is None or audio.session_id != session_id:
         raise NotFoundError(f"audio {audio_id:.80} is not in this session")
     if audio_id in _used_now(db, session_id):
-        raise ConflictError("a track has this sound: remove the track first")
+        raise ConflictError("a track or a reference has this sound: remove that first")
     _forget_changes_with(db, row, audio_id)
     folders = _folders_with(db, session_id, audio_id)
     freed_bytes = _bytes_of(folders)
@@ -158,7 +158,8 @@ def _products_of(session_id: str) -> Select[str]:
 
 def _used_now(db: Database, session_id: str) -> set[str]:
     states = db.scalars(select(StripRow.state).where(StripRow.session_id == session_id))
-    return {audio_id for state in states for audio_id in audio_ids_in(state)}
+    references = db.scalars(select(SessionRow.references).where(SessionRow.id == session_id)).one()
+    return {audio_id for one in (*states, *references) for audio_id in audio_ids_in(one)}
 
 
 def _forget_changes_with(db: Database, row: SessionRow, audio_id: str) -> None:

@@ -7,6 +7,7 @@ from pydantic import Field
 
 from mivlo.core.model.intents.base import Intent
 from mivlo.core.model.intents.ledgers import AddMove, AnswerPin, AnswerSuspect, RemoveMove, SetLedger, SetMove
+from mivlo.core.model.intents.references import RemoveReference, SetReference
 from mivlo.core.model.intents.song import (
     AddSection,
     AnswerClash,
@@ -22,10 +23,12 @@ from mivlo.core.model.intents.strips import (
     AddGroup,
     AddKeeper,
     AddPin,
+    AddRemark,
     PairTracks,
     RemoveGroup,
     RemoveKeeper,
     RemovePin,
+    RemoveRemark,
     RemoveTrack,
     SetGroup,
     SetSend,
@@ -60,6 +63,8 @@ AnyIntent = Annotated[
     | UnpairTrack
     | AddPin
     | RemovePin
+    | AddRemark
+    | RemoveRemark
     | AddKeeper
     | RemoveKeeper
     | SetSession
@@ -77,7 +82,9 @@ AnyIntent = Annotated[
     | SetTreatment
     | CopyLedgers
     | KeepTreatment
-    | RemoveTreatment,
+    | RemoveTreatment
+    | SetReference
+    | RemoveReference,
     Field(discriminator="do"),
 ]
 

@@ -9,7 +9,7 @@ from mivlo.core.model.base import Frozen, partial_of
 from mivlo.core.model.intents.base import Intent, refuse_changed
 from mivlo.core.model.intents.ledgers import set_fields
 from mivlo.core.model.ledger import Keeper
-from mivlo.core.model.marks import Pin
+from mivlo.core.model.marks import Pin, Remark
 from mivlo.core.model.session import Session
 from mivlo.core.model.strips import SHARED_BY_TWINS, Group, Send, SendLevel, StripBase, Track
 
@@ -17,10 +17,12 @@ __all__ = [
     "AddGroup",
     "AddKeeper",
     "AddPin",
+    "AddRemark",
     "PairTracks",
     "RemoveGroup",
     "RemoveKeeper",
     "RemovePin",
+    "RemoveRemark",
     "RemoveTrack",
     "SetGroup",
     "SetSend",
@@ -28,7 +30,19 @@ __all__ = [
     "UnpairTrack",
 ]
 
-_BY_OTHER_INTENTS = {"kind", "id", "ledger", "ledger_on", "phase", "amount", "keepers", "pins", "dismissed", "sends"}
+_BY_OTHER_INTENTS = {
+    "kind",
+    "id",
+    "ledger",
+    "ledger_on",
+    "phase",
+    "amount",
+    "keepers",
+    "pins",
+    "dismissed",
+    "remarks",
+    "sends",
+}
 
 if TYPE_CHECKING:
 
@@ -222,6 +236,34 @@ class RemovePin(_OnStrip):
         return session.with_strip(
             self.strip_id, lambda strip: {"pins": tuple(pin for pin in strip.pins if pin.id != self.pin_id)}
         )
+
+
+class AddRemark(_OnStrip):
+    """Say something at a time of a track."""
+
+    do: Literal["add-remark"] = "add-remark"
+    remark: Remark
+
+    def apply(self, session: Session) -> Session:
+        """Return the session with the remark. Raises as `Intent.apply`. Source: ours."""
+        return session.with_strip(self.strip_id, lambda strip: {"remarks": _in_time(*strip.remarks, self.remark)})
+
+
+class RemoveRemark(_OnStrip):
+    """Take a remark away; one that is gone already stays gone."""
+
+    do: Literal["remove-remark"] = "remove-remark"
+    remark_id: str = Field(max_length=64)
+
+    def apply(self, session: Session) -> Session:
+        """Return the session without the remark. Raises as `Intent.apply`. Source: ours."""
+        return session.with_strip(
+            self.strip_id, lambda strip: {"remarks": tuple(one for one in strip.remarks if one.id != self.remark_id)}
+        )
+
+
+def _in_time(*remarks: Remark) -> tuple[Remark, ...]:
+    return tuple(sorted(remarks, key=lambda one: one.at_s))
 
 
 class AddKeeper(_OnStrip):
