@@ -17,6 +17,7 @@ __all__ = [
     "octaves_to_q",
     "power_to_db",
     "q_to_octaves",
+    "time_told",
 ]
 
 Array = NDArray[np.float64]
@@ -63,3 +64,9 @@ def hz_to_note(hz: float) -> tuple[str, float]:
 def hz_told(hz: float) -> str:
     """Return a frequency as it stands in a sentence. Raises nothing. Source: ours."""
     return f"{hz / 1_000:.1f} kHz" if hz >= 1_000 else f"{hz:.0f} Hz"
+
+
+def time_told(seconds: float) -> str:
+    """Return a time of a session as it stands in a sentence, such as 1:02.5. Raises nothing. Source: ours."""
+    minutes, rest = divmod(round(seconds, 1), 60.0)
+    return f"{int(minutes)}:{rest:04.1f}"

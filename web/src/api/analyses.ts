@@ -12,8 +12,10 @@ export type Shown<N extends AnalysisName> = Exclude<Answer<N>['result'], undefin
 /** A survey's question; what is left out is as the server has it, though its types want to be told. */
 export const surveyOf = (asked: Partial<Asked<'survey'>> & { strip_id: string }) => asked as Asked<'survey'>
 
-export type Place = Omit<components['schemas']['AskedPicture'], 'strip_id' | 'shows'>
+export type Place = components['schemas']['Place']
 export type Shows = components['schemas']['AskedPicture']['shows']
+
+const addressOf = (productId: string) => `/api/products/${productId}/picture.png`
 
 export function makeAnalyses(sessionId: string, news: NewsStream, treatment: () => Treatment) {
   /** The product that answers a question, once it is there; `soon`: it can wait for what else is asked. */
@@ -50,13 +52,19 @@ export function makeAnalyses(sessionId: string, news: NewsStream, treatment: () 
     signal?: AbortSignal,
     soon = false,
   ): Promise<string> {
-    const { id } = await product('picture', { strip_id: stripId, shows, ...place }, signal, soon)
-    return `/api/products/${id}/picture.png`
+    const { id } = await product('picture', { strip_id: stripId, shows, place }, signal, soon)
+    return addressOf(id)
+  }
+
+  /** The same of one of two sides, or of what lies between them. */
+  async function sidePictureUrl(sides: Asked<'sides'>, shows: Shows, place: Place, signal?: AbortSignal) {
+    const { id } = await product('side-picture', { ...sides, shows, place }, signal)
+    return addressOf(id)
   }
 
   /** The same of a small picture, which can wait for what else is asked. */
   const smallPictureUrl = (stripId: string, place: Place, signal?: AbortSignal) =>
     pictureUrl(stripId, 'before', place, signal, true)
 
-  return { analyse, pictureUrl, smallPictureUrl }
+  return { analyse, pictureUrl, smallPictureUrl, sidePictureUrl }
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The chosen track's spectrogram, drawn from pictures that the core computes; ink is level. */
+/** A spectrogram, drawn from pictures that the core computes; ink is level, or how much two of them differ. */
 import { onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from 'vue'
 import type { Place, Shows } from '../api/analyses'
 import { loadPicture, type PitchLine, type Suspect } from '../api/client'
@@ -14,9 +14,11 @@ const props = defineProps<{
   /** Changes whenever the pictures may be others. */
   content: string
   address: (stripId: string, shows: Shows, place: Place, signal: AbortSignal) => Promise<string>
-  pitch: PitchLine | null
-  suspects: readonly Suspect[]
-  suspectId: string | null
+  /** What it shows, in words. */
+  label: string
+  pitch?: PitchLine | null
+  suspects?: readonly Suspect[]
+  suspectId?: string | null
   offsetS: number
   lengthS: number
   time: TimeView
@@ -38,6 +40,7 @@ const pictures = new Map<
 const inked = new Map<string, HTMLCanvasElement>()
 const nothingYet = ref(false)
 const schedule = oncePerFrame(paint)
+type Rgb = readonly [number, number, number]
 let stop = () => {}
 
 /** The picture of a place, asked for where it is not there as it is now; until then the one before it is drawn. */
@@ -88,8 +91,8 @@ function forgetOldest() {
   pictures.delete(key)
 }
 
-/** The picture's opacity in the theme's ink. */
-function withInk(picture: HTMLImageElement, ink: string): HTMLCanvasElement {
+/** The picture's opacity in the theme's ink; of a difference, what was taken away in green, what was added in ink. */
+function withInk(picture: HTMLImageElement, ink: string, taken: string): HTMLCanvasElement {
   const known = inked.get(picture.src)
   if (known?.dataset['ink'] === ink) return known
   const out = document.createElement('canvas')
@@ -99,12 +102,34 @@ function withInk(picture: HTMLImageElement, ink: string): HTMLCanvasElement {
   const pen = out.getContext('2d')
   if (pen) {
     pen.drawImage(picture, 0, 0)
-    pen.globalCompositeOperation = 'source-in'
-    pen.fillStyle = ink
-    pen.fillRect(0, 0, out.width, out.height)
+    if (props.shows === 'difference') withTwoInks(pen, rgbOf(pen, taken), rgbOf(pen, ink))
+    else {
+      pen.globalCompositeOperation = 'source-in'
+      pen.fillStyle = ink
+      pen.fillRect(0, 0, out.width, out.height)
+    }
   }
   inked.set(picture.src, out)
   return out
+}
+
+/** Black gets one colour, white the other; opacity stays. */
+function withTwoInks(pen: CanvasRenderingContext2D, black: Rgb, white: Rgb) {
+  const image = pen.getImageData(0, 0, pen.canvas.width, pen.canvas.height)
+  for (let at = 0; at < image.data.length; at += 4) {
+    const [red, green, blue] = (image.data[at] ?? 0) > 127 ? white : black
+    image.data[at] = red
+    image.data[at + 1] = green
+    image.data[at + 2] = blue
+  }
+  pen.putImageData(image, 0, 0)
+}
+
+/** What a colour of the theme comes to, as it is painted. */
+function rgbOf(pen: CanvasRenderingContext2D, colour: string): Rgb {
+  pen.fillStyle = colour
+  const hex = String(pen.fillStyle) // the canvas tells an opaque colour as #rrggbb
+  return [1, 3, 5].map((from) => parseInt(hex.slice(from, from + 2), 16)) as [number, number, number]
 }
 
 function paint() {
@@ -123,14 +148,7 @@ function paint() {
   nothingYet.value = tiles.length > 0 && drawn.every((picture) => !picture)
   for (const [index, tile] of tiles.entries()) {
     const picture = drawn[index]
-    if (picture)
-      context.drawImage(
-        withInk(picture, props.shows === 'difference' ? c.green : c.ink),
-        tile.x,
-        tile.y,
-        tile.width,
-        tile.height,
-      )
+    if (picture) context.drawImage(withInk(picture, c.ink, c.green), tile.x, tile.y, tile.width, tile.height)
   }
   if (props.pitch?.one_voice) paintPitch(surface, props.pitch, c)
   paintSuspects(surface, c.vermilion)
@@ -185,7 +203,7 @@ function paintPitch({ context, width, height }: Surface, pitch: PitchLine, c: Re
  */
 function paintSuspects({ context, width, height }: Surface, vermilion: string) {
   context.strokeStyle = vermilion
-  for (const one of props.suspects) {
+  for (const one of props.suspects ?? []) {
     const half = Math.max(Math.asinh(1 / (2 * one.q)) / Math.LN2, 0.03)
     const [top, bottom] = [
       yOfHz(one.hz * 2 ** half, props.frequency, height),
@@ -232,7 +250,7 @@ watch(
 </script>
 
 <template>
-  <canvas ref="canvas" class="lane" role="img" aria-label="Spectrogram of the chosen track"></canvas>
+  <canvas ref="canvas" class="lane" role="img" :aria-label="label"></canvas>
   <p v-if="nothingYet" class="coming soft" role="status">the picture is on its way …</p>
 </template>
 

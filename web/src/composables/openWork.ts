@@ -12,6 +12,8 @@ import { makeLearning } from './useLearning'
 import { makePlay } from './usePlay'
 import { makePressure } from './usePressure'
 import { makeRound } from './useRound'
+import { makeReferences } from './useReferences'
+import { makeRemarks } from './useRemarks'
 import { makeSession } from './useSession'
 import { makeSurvey } from './useSurvey'
 import { makeTreatments } from './useTreatments'
@@ -48,5 +50,8 @@ function workOn(known: Awaited<ReturnType<typeof about>>, opened: SessionState):
   const round = makeRound(session, play, bench)
   const treatments = makeTreatments(session, play)
   const blind = makeBlind(session, play)
-  return { session, play, bench, edits, hunt, views, survey, learning, ensemble, pressure, round, treatments, blind }
+  const references = makeReferences(session, play)
+  const remarks = makeRemarks(session, play, bench)
+  const listening = { session, play, bench, edits, hunt, views, survey, learning }
+  return { ...listening, ensemble, pressure, round, treatments, blind, references, remarks }
 }

@@ -22,6 +22,13 @@ export interface Together {
   readonly slices: Probe[]
 }
 
+/** What is heard at once in place of what is listened to: it without moves, in another treatment, or a reference. */
+export type Beside = Pick<Compared, 'what'> &
+  Partial<Pick<Compared, 'other' | 'reference_id'>> & { readonly heard: boolean }
+
+/** A comparison that names neither another treatment, nor a reference, nor a move. */
+const NOTHING_NAMED = { other: null, reference_id: null, entry_id: null, amount: 100, other_heard: false } as const
+
 export type Play = ReturnType<typeof makePlay>
 
 export function makePlay(session: SessionStore) {
@@ -59,6 +66,8 @@ export function makePlay(session: SessionStore) {
       pair.value.includes(treatment.value) ? (pair.value.find((one) => one !== treatment.value) ?? null) : null,
     set: (letter: Treatment | null) => (pair.value = letter ? [treatment.value, letter] : []),
   })
+  /** What is rendered beside, in place of another treatment, while somebody looks at it or holds its key. */
+  const beside = shallowRef<Beside | null>(null)
   /** What is pressed in a blind check; what that is, only the sound process knows. */
   const blind = shallowRef<Blind | null>(null)
   /** Whether the sound process is measuring how loud what is compared is. */
@@ -77,15 +86,19 @@ export function makePlay(session: SessionStore) {
   /** The two treatments that are rendered side by side; they stay on their sides, whichever is heard. */
   const sides = computed<{ treatment: Treatment; compared: Compared | null }>(() => {
     const [now, other] = [treatment.value, against.value]
+    if (beside.value) {
+      const { heard: other_heard, ...compared } = beside.value
+      return { treatment: now, compared: { ...NOTHING_NAMED, ...compared, other_heard } }
+    }
     const isThere = state.value.treatments.some((one) => one.letter === other)
     if (!other || other === now || !isThere || !ledgerHeard.value) return { treatment: now, compared: null }
     const [first, second] = now < other ? [now, other] : [other, now]
-    const compared = { what: 'treatments', other: second, entry_id: null, amount: 100, other_heard: now === second }
-    return { treatment: first, compared: compared as Compared }
+    const compared = { ...NOTHING_NAMED, what: 'treatments', other: second, other_heard: now === second } as const
+    return { treatment: first, compared }
   })
 
   const matchDb = computed(() => {
-    const now = together.value
+    const now = beside.value ? null : together.value
     const compared = now ? null : sides.value.compared
     if (compared && match.value && matched.value)
       return compared.other_heard ? match.value.match_before_db : match.value.match_after_db
@@ -110,7 +123,7 @@ export function makePlay(session: SessionStore) {
 
   /** How the page listens; what is heard by that, the sound process decides. */
   const listening = computed<Listening>(() => {
-    const now = together.value
+    const now = beside.value ? null : together.value // side by side with something, the whole mix is heard
     const common = {
       treatment: treatment.value,
       compared: null,
@@ -139,7 +152,7 @@ export function makePlay(session: SessionStore) {
       ...common,
       ...sides.value,
       strip_id: chosen.value?.id ?? null,
-      alone: alone.value,
+      alone: alone.value && !together.value,
       moves_heard: ledgerHeard.value,
       matched: matched.value,
       offcuts: offcuts.value,
@@ -203,7 +216,9 @@ export function makePlay(session: SessionStore) {
         together.value?.compares,
         together.value?.entryId,
         sides.value.treatment,
+        sides.value.compared?.what,
         sides.value.compared?.other,
+        sides.value.compared?.reference_id,
       ].join(' '),
     () => (match.value = null),
     { flush: 'sync' },
@@ -278,6 +293,7 @@ export function makePlay(session: SessionStore) {
     ownLoop,
     together,
     against,
+    beside,
     sides,
     blind,
     measuring,

@@ -51,6 +51,11 @@ beforeEach(() => {
   answers = []
   asked = []
   vi.useFakeTimers()
+  const kept = new Map<string, string>()
+  vi.stubGlobal('sessionStorage', {
+    getItem: (name: string) => kept.get(name) ?? null,
+    setItem: (name: string, value: string) => void kept.set(name, value),
+  })
   vi.stubGlobal('location', { host: 'here' })
   vi.stubGlobal('WebSocket', QuietSocket)
   vi.stubGlobal('fetch', async (url: string, init: { body?: string }) => {

@@ -32,14 +32,22 @@ export interface Sound {
   readonly nChannels: number
 }
 
+const TREATMENT = 'mivlo-treatment'
+/** The treatment that this page worked on before it was loaded anew, where it is still there. */
+function treatmentBefore({ id, treatments }: SessionState): Treatment {
+  const before = sessionStorage.getItem(`${TREATMENT} ${id}`)
+  return treatments.find((one) => one.letter === before)?.letter ?? 'A'
+}
+
 export type SessionStore = ReturnType<typeof makeSession>
 
 export function makeSession(about: About, opened: SessionState) {
   const id = opened.id
   const news = makeNews(id)
   /** The treatment that this page works on. */
-  const treatment = ref<Treatment>('A')
-  const { analyse, pictureUrl, smallPictureUrl } = makeAnalyses(id, news, () => treatment.value)
+  const treatment = ref<Treatment>(treatmentBefore(opened))
+  watch(treatment, (now) => sessionStorage.setItem(`${TREATMENT} ${id}`, now))
+  const { analyse, pictureUrl, smallPictureUrl, sidePictureUrl } = makeAnalyses(id, news, () => treatment.value)
   /** How much of what the session needs has been listened to. */
   const listenedTo = shallowRef<ListenedTo | null>(null)
   const saved = shallowRef(opened)
@@ -231,6 +239,7 @@ export function makeSession(about: About, opened: SessionState) {
     analyse,
     pictureUrl,
     smallPictureUrl,
+    sidePictureUrl,
     listenedTo,
     take,
     reload,

@@ -48,17 +48,22 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
     () => `${chosenId()} ${placesShown.value}`,
   ).answer
 
-  /** The average of another track, of a group or of the mix over the same passage. */
+  /** The average of another track, of a group, of the mix or of a reference over the same passage. */
   const behind = useRead(
     'behind',
     () => {
       if (!behindId.value || behindId.value === chosenId()) return null
       const [start, end] = [state.value.loop_start_frame ?? 0, state.value.loop_end_frame ?? null]
-      return { strip: behindId.value, start, end, revision: version.value }
+      return { strip: chosenId() ?? null, behind: behindId.value, start, end, revision: version.value }
     },
-    ({ strip, start, end }, signal) =>
-      analyse('spectrum', { strip_id: strip, start_frame: start, end_frame: end }, signal),
-    () => behindId.value,
+    async ({ strip, behind, start, end }, signal) => {
+      if (!state.value.references?.some((one) => one.id === behind))
+        return (await analyse('spectrum', { strip_id: behind, start_frame: start, end_frame: end }, signal)).level_db
+      // A reference stands there as if it was as loud as the track.
+      const asked = { strip_id: strip, compared: 'reference', other: null, reference_id: behind } as const
+      return (await analyse('sides', asked, signal)).beside_db
+    },
+    () => `${chosenId()} ${behindId.value}`,
   ).answer
 
   const live = computed(() => {

@@ -9,6 +9,8 @@ import type { Hunt } from './useHunt'
 import type { Learning } from './useLearning'
 import type { Play } from './usePlay'
 import type { Pressure } from './usePressure'
+import type { References } from './useReferences'
+import type { Remarks } from './useRemarks'
 import type { SessionStore } from './useSession'
 import type { Round } from './useRound'
 import type { Survey } from './useSurvey'
@@ -30,6 +32,8 @@ export interface Work {
   readonly round: Round
   readonly treatments: Treatments
   readonly blind: BlindChecks
+  readonly references: References
+  readonly remarks: Remarks
 }
 
 export const WORK: InjectionKey<Work> = Symbol('work')
@@ -53,3 +57,5 @@ export const usePressure = () => useWork().pressure
 export const useRound = () => useWork().round
 export const useTreatments = () => useWork().treatments
 export const useBlind = () => useWork().blind
+export const useReferences = () => useWork().references
+export const useRemarks = () => useWork().remarks

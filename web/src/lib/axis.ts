@@ -66,6 +66,34 @@ function fitTime(startS: number, span: number, songS: number): TimeView {
   return { startS: start, endS: start + span }
 }
 
+interface Turn {
+  readonly deltaX: number
+  readonly deltaY: number
+  readonly ctrlKey: boolean
+  readonly shiftKey: boolean
+}
+/** Which way a wheel is turned: −1, 0 or 1. */
+export const stepOf = (turn: Turn) =>
+  Math.sign(Math.abs(turn.deltaY) >= Math.abs(turn.deltaX) ? turn.deltaY : turn.deltaX)
+
+/** A view after a turn of the wheel: up and down; with Shift in time; with Ctrl closer or wider, with both in time. */
+export function turned(
+  turn: Turn,
+  view: { time: TimeView; frequency: FrequencyView },
+  atS: number,
+  atHz: number,
+  songS: number,
+): { time: TimeView; frequency: FrequencyView } {
+  const step = stepOf(turn)
+  const { time, frequency } = view
+  if (!step) return view
+  if (turn.ctrlKey && turn.shiftKey) return { ...view, time: zoomTime(time, atS, step > 0 ? 1.25 : 0.8, songS) }
+  if (turn.ctrlKey) return { ...view, frequency: zoomFrequency(frequency, atHz, step > 0 ? 1.2 : 1 / 1.2) }
+  if (turn.shiftKey) return { ...view, time: scrollTime(time, step * 0.12 * (time.endS - time.startS), songS) }
+  const octaves = Math.log2(frequency.highHz / frequency.lowHz)
+  return { ...view, frequency: scrollFrequency(frequency, -step * 0.08 * octaves) }
+}
+
 /** Levels of the spectrum lane: quiet at the left, loud at the right. */
 export const LEVEL_LOW_DB = -108
 export const LEVEL_HIGH_DB = 0

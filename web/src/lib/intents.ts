@@ -14,6 +14,8 @@ import type {
   LedgerFields,
   Move,
   Pin,
+  Reference,
+  Remark,
   SessionState,
   Strip,
   Track,
@@ -117,6 +119,16 @@ export const answerPin = (strip: Strip, pin: Pin, answer: 'cut' | 'tame', entry:
   intent('answer-pin', { strip_id: strip.id, pin, answer, entry })
 export const keepPin = (strip: Strip, pin: Pin, keeper: Keeper): Intent =>
   intent('answer-pin', { strip_id: strip.id, pin, answer: 'wanted', keeper })
+
+export const setReference = (reference: Reference, fields: Partial<Reference>): Intent =>
+  intent('set-reference', {
+    reference_id: reference.id,
+    fields,
+    seen: seenFields(reference, fields),
+  } as Wanted<'set-reference'>)
+export const addRemark = (strip: Strip, remark: Remark): Intent => intent('add-remark', { strip_id: strip.id, remark })
+export const removeRemark = (strip: Strip, remarkId: string): Intent =>
+  intent('remove-remark', { strip_id: strip.id, remark_id: remarkId })
 
 export const setLoop = (frames: { start: number; end: number } | null): Intent =>
   intent('set-loop', { start_frame: frames?.start ?? null, end_frame: frames?.end ?? null })

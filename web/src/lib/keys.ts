@@ -14,6 +14,8 @@ export const KEYS_EVERYWHERE: KeyWords = [
   ['A', 'alone, or in the mix'],
   ['U', 'pressure test'],
   ['M', 'listen through: mono, a small speaker'],
+  ['R', 'hold: the reference, equally loud'],
+  ['E', 'write a remark at what is heard'],
   ['Ctrl Z', 'undo; with Shift: redo'],
   ['?', 'this list'],
 ]

@@ -7,16 +7,7 @@ import PositionLine from '../components/PositionLine.vue'
 import SpectrogramLane from '../components/SpectrogramLane.vue'
 import SpectrumLane from '../components/SpectrumLane.vue'
 import { useBench, useEdits, useHunt, usePlay, useSession, useSurvey, useViews } from '../composables/work'
-import {
-  LEVEL_LOW_DB,
-  hzOfY,
-  scrollFrequency,
-  scrollTime,
-  timeOfX,
-  xOfLevel,
-  zoomFrequency,
-  zoomTime,
-} from '../lib/axis'
+import { LEVEL_LOW_DB, hzOfY, stepOf, timeOfX, turned, xOfLevel } from '../lib/axis'
 import { formatHz, midiToHz } from '../lib/figures'
 import { placeHz } from '../lib/moves'
 import LaneTools from './LaneTools.vue'
@@ -103,20 +94,19 @@ function spot(event: MouseEvent) {
 }
 
 function wheel(event: WheelEvent) {
-  const turn = Math.abs(event.deltaY) >= Math.abs(event.deltaX) ? event.deltaY : event.deltaX
-  const step = Math.sign(turn)
-  if (!step) return
-  if (probe.value) bench.widenProbe(step > 0 ? 1.15 : 1 / 1.15)
-  else if (event.ctrlKey && event.shiftKey)
-    time.value = zoomTime(time.value, timeAt(event), step > 0 ? 1.25 : 0.8, songS.value)
-  else if (event.ctrlKey) frequency.value = zoomFrequency(frequency.value, hzAt(event), step > 0 ? 1.2 : 1 / 1.2)
-  else if (event.shiftKey)
-    time.value = scrollTime(time.value, step * 0.12 * (time.value.endS - time.value.startS), songS.value)
-  else
-    frequency.value = scrollFrequency(
-      frequency.value,
-      -step * 0.08 * Math.log2(frequency.value.highHz / frequency.value.lowHz),
+  const step = stepOf(event)
+  if (probe.value && step) bench.widenProbe(step > 0 ? 1.15 : 1 / 1.15)
+  else {
+    const view = turned(
+      event,
+      { time: time.value, frequency: frequency.value },
+      timeAt(event),
+      hzAt(event),
+      songS.value,
     )
+    time.value = view.time
+    frequency.value = view.frequency
+  }
 }
 
 function timeAt(event: MouseEvent): number {
@@ -165,6 +155,7 @@ onBeforeUnmount(() => watcher?.disconnect())
         :shows="shows"
         :content="shownContent"
         :address="pictureUrl"
+        label="Spectrogram of the chosen track"
         :pitch="pitch"
         :suspects="suspects"
         :suspect-id="suspectId"
@@ -191,7 +182,7 @@ onBeforeUnmount(() => watcher?.disconnect())
       <SpectrumLane
         :hz="about?.axis_hz ?? []"
         :spectrum="spectrum"
-        :behind="behind?.level_db ?? null"
+        :behind="behind"
         :peaks="peaks"
         :held-probes="heldProbes"
         :response="shownResponse"

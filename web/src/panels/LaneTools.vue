@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** What the lanes show: small switches in the corner of each, out of the way of the pointer. */
-import { usePlay, useViews } from '../composables/work'
+import { usePlay, useSession, useViews } from '../composables/work'
 import { computed, ref } from 'vue'
 import { parseHz } from '../lib/figures'
 
@@ -12,8 +12,13 @@ const props = defineProps<{
 const emit = defineEmits<{ note: [hz: number] }>()
 const { picture, pitchShown, pitch, placesShown, placeCurve, behindId, holding, frozen, waits } = useViews()
 const { heldProbes } = usePlay()
+const { state } = useSession()
 const PICTURES = ['before', 'after', 'difference'] as const
-const TOLD = { before: 'As it came', after: 'Behind its moves', difference: 'What the moves take away, in green' }
+const TOLD = {
+  before: 'As it came',
+  after: 'Behind its moves',
+  difference: 'What the moves take away in green, what they add in ink',
+}
 const pitchTold = computed(() => {
   if (!pitchShown.value) return 'pitch line'
   if (!pitch.value) return 'pitch line …'
@@ -39,10 +44,14 @@ function markTyped() {
   wrong.value = typed.value.trim() !== '' && (hz === null || hz < 20 || hz > 20_000)
   if (hz !== null && !wrong.value) emit('note', hz)
 }
+const behinds = computed(() => [
+  ...props.others,
+  ...(state.value.references ?? []).map(({ id, name }) => ({ id, name: `${name} (reference)` })),
+])
 const behindTold = computed(
   () =>
-    'Another track, or the mix, behind it in slate; now ' +
-    (props.others.find((other) => other.id === behindId.value)?.name ?? 'none'),
+    'Another track, the mix or a reference, behind it in slate; now ' +
+    (behinds.value.find((other) => other.id === behindId.value)?.name ?? 'none'),
 )
 </script>
 
@@ -109,7 +118,7 @@ const behindTold = computed(
       </button>
       <select v-model="behindId" aria-label="Behind it" :title="behindTold">
         <option value="">nothing behind</option>
-        <option v-for="other in others" :key="other.id" :value="other.id">behind: {{ other.name }}</option>
+        <option v-for="other in behinds" :key="other.id" :value="other.id">behind: {{ other.name }}</option>
       </select>
       <button
         class="plain"

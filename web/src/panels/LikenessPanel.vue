@@ -5,6 +5,7 @@ import type { LedgerEntry } from '../api/client'
 import FigureInput from '../components/FigureInput.vue'
 import HoldButton from '../components/HoldButton.vue'
 import LikenessPicture from '../components/LikenessPicture.vue'
+import StripSelect from '../components/StripSelect.vue'
 import { useRead } from '../api/reads'
 import { useBench, usePlay, useSession } from '../composables/work'
 import { formatDb, formatHz } from '../lib/figures'
@@ -54,7 +55,7 @@ const { answer, problem, waiting } = useRead(
 )
 const nameOf = computed(
   () =>
-    strips.value.find((one) => one.id === towards.value)?.name ??
+    [...strips.value, ...(state.value.references ?? [])].find((one) => one.id === towards.value)?.name ??
     SLOPES.find(([slope]) => `slope ${slope}` === towards.value)?.[1] ??
     '',
 )
@@ -96,18 +97,18 @@ async function take() {
     <p class="row">
       <label
         >Draw
-        <select
-          :value="chosen?.id"
-          aria-label="What is drawn"
-          @change="chosenId = ($event.target as HTMLSelectElement).value">
-          <option v-for="one in strips" :key="one.id" :value="one.id">{{ one.name }}</option>
-        </select></label
-      >
+        <StripSelect
+          :model-value="chosen?.id ?? ''"
+          :strips="strips"
+          label="What is drawn"
+          @update:model-value="chosenId = $event"
+      /></label>
       <label
         >towards
         <select v-model="towards" aria-label="Towards" data-test="towards">
           <option value="" disabled>whom?</option>
           <option v-for="one in others" :key="one.id" :value="one.id">{{ one.name }}</option>
+          <option v-for="one in state.references" :key="one.id" :value="one.id">{{ one.name }} (reference)</option>
           <option v-for="[slope, label] in SLOPES" :key="slope" :value="`slope ${slope}`">{{ label }}</option>
         </select></label
       >

@@ -5,7 +5,16 @@ import type { LedgerEntry, Move } from '../api/client'
 import CureLine from '../components/CureLine.vue'
 import HoldButton from '../components/HoldButton.vue'
 import MoveForm from '../components/MoveForm.vue'
-import { useBench, useEdits, useHunt, useLearning, usePlay, usePressure, useSession } from '../composables/work'
+import {
+  useBench,
+  useBlind,
+  useEdits,
+  useHunt,
+  useLearning,
+  usePlay,
+  usePressure,
+  useSession,
+} from '../composables/work'
 import type { Stretch } from '../composables/useListening'
 import { formatDb, formatHz } from '../lib/figures'
 import { inKeeper, keyOf, kindOf, numberOf, placeHz, withMeaning } from '../lib/moves'
@@ -17,6 +26,9 @@ const { entryId, kinds, listenable, sections, loop, gainsNow, notInLinearPhase, 
 const edits = useEdits()
 const { cure, loss } = useHunt()
 const pressure = usePressure()
+const blind = useBlind()
+/** What the newest blind check of it showed. */
+const heardBlind = computed(() => blind.resultOf(props.entry.id)?.result?.says ?? '')
 
 const open = computed(() => props.entry.id === entryId.value)
 const isOff = computed(() => !props.entry.move.on || (!chosen.value?.ledger_on && !props.entry.move.stand_in))
@@ -104,6 +116,7 @@ function copyTo(event: Event) {
     <template v-if="open">
       <p v-if="hears(entry.move)" class="flag slate">listens to {{ otherName(hears(entry.move)) }}</p>
       <CureLine v-if="entry.evidence" :evidence="entry.evidence" :cure="cure" :back="pressure.rowOf(entry.id)" />
+      <p v-if="heardBlind" class="soft" data-test="heard-blind">blind: {{ heardBlind }}</p>
       <p v-if="loss?.over_cut" class="flag" data-test="over-cut">
         {{ Math.round(100 * loss.region_lost) }} % of this region's own loudness is gone
       </p>

@@ -3,15 +3,17 @@
 import { computed } from 'vue'
 import { api } from '../api/client'
 import { useRead } from '../api/reads'
+import FiguresTable from '../components/FiguresTable.vue'
 import { useBlind, useSession } from '../composables/work'
+import { formatTime } from '../lib/figures'
 
 const { id, treatment, version, analyse } = useSession()
 const { results } = useBlind()
 
 const figures = useRead(
-  'mix-figures',
+  'sides',
   () => ({ version: version.value }),
-  (_, signal) => analyse('mix-figures', {}, signal),
+  (_, signal) => analyse('sides', { strip_id: null, compared: 'all-moves', other: null, reference_id: null }, signal),
   () => [id, treatment.value],
 )
 const report = useRead(
@@ -20,24 +22,9 @@ const report = useRead(
   (_, signal) => api.report(id, treatment.value, signal),
   () => [id, treatment.value],
 )
-const strips = computed(() => report.answer.value?.strips.filter((strip) => strip.moves.length) ?? [])
-const told = (value: number | null | undefined) => (value == null ? 'none' : value.toFixed(1).replace('-', '−'))
-const rows = computed(() => {
-  const now = figures.answer.value
-  if (!now) return []
-  const { before, after } = now
-  return [
-    ['Loudness', before.loudness_lufs, after.loudness_lufs, 'LUFS'],
-    ['True peak', before.true_peak_db, after.true_peak_db, 'dBTP'],
-    ['Loudness range', before.loudness_range_lu, after.loudness_range_lu, 'LU'],
-    ...Object.keys(before.crest_db).map((region) => [
-      `Crest factor, ${region}`,
-      before.crest_db[region],
-      after.crest_db[region],
-      'dB',
-    ]),
-  ] as [string, number | null, number | null, string][]
-})
+const strips = computed(
+  () => report.answer.value?.strips.filter((strip) => strip.moves.length || strip.remarks?.length) ?? [],
+)
 const page = computed(() => `/api/sessions/${id}/report?treatment=${treatment.value}`)
 const json = computed(() => `/api/sessions/${id}/report.json?treatment=${treatment.value}`)
 </script>
@@ -48,24 +35,12 @@ const json = computed(() => `/api/sessions/${id}/report.json?treatment=${treatme
       <a :href="page" target="_blank" data-test="report-page">As a page to print</a>
       <a :href="json" download="what-was-done.json">as JSON</a>
     </p>
-    <table v-if="rows.length" data-test="report-figures">
-      <thead>
-        <tr>
-          <th>The mix</th>
-          <th>before</th>
-          <th>after</th>
-          <th></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="[label, before, after, unit] in rows" :key="label">
-          <td>{{ label }}</td>
-          <td class="figures">{{ told(before) }}</td>
-          <td class="figures">{{ told(after) }}</td>
-          <td class="soft">{{ unit }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <FiguresTable
+      v-if="figures.answer.value"
+      :before="figures.answer.value.before"
+      :after="figures.answer.value.after"
+      :names="['before', 'after']"
+      data-test="report-figures" />
     <p v-else-if="figures.waiting.value" class="soft" role="status">measuring the mix before and after …</p>
     <template v-for="strip in strips" :key="strip.name">
       <h3>{{ strip.name }}</h3>
@@ -78,6 +53,10 @@ const json = computed(() => `/api/sessions/${id}/report.json?treatment=${treatme
             class="soft found"
             >{{ found }}</span
           >
+        </li>
+        <li v-for="remark in strip.remarks" :key="`${remark.at_s} ${remark.text}`">
+          <span class="figures">{{ formatTime(remark.at_s) }}</span> “<bdi>{{ remark.text }}</bdi
+          >”<span v-if="remark.author" class="soft"> ({{ remark.author }})</span>
         </li>
       </ul>
     </template>
@@ -93,16 +72,6 @@ const json = computed(() => `/api/sessions/${id}/report.json?treatment=${treatme
 }
 a {
   color: inherit;
-}
-table {
-  border-collapse: collapse;
-  margin-bottom: 8px;
-}
-th,
-td {
-  text-align: left;
-  padding: 2px 18px 2px 0;
-  border-bottom: 1px solid var(--line);
 }
 h3 {
   margin: 12px 0 2px;

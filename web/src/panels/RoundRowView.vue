@@ -66,9 +66,10 @@ const answers = computed<[Answer, string, string][]>(() => {
     tracks: 'put it right',
     'comes-back': '',
     file: '',
+    remark: '',
   }
   const yes: [Answer, string, string][] = does[one.kind] ? [['yes', 'X', does[one.kind]]] : []
-  return [...yes, ['fine', 'D', 'as it should be'], later]
+  return [...yes, ['fine', 'D', one.kind === 'remark' ? 'seen to' : 'as it should be'], later]
 })
 const holds = computed(() => (row.value?.suspects?.length ? (['only', 'dip', 'lift'] as const) : []))
 const HOLD_WORDS = { only: '1 the fault alone', dip: '2 without it', lift: '3 lifted' } as const

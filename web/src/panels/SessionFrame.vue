@@ -7,6 +7,7 @@ import { LETTERS } from '../composables/useTreatments'
 import { isTyping, type Screen } from '../lib/keys'
 import { switchTheme } from '../lib/theme'
 import PressurePanel from './PressurePanel.vue'
+import RemarkForm from './RemarkForm.vue'
 import KeyList from '../components/KeyList.vue'
 import TopBar from '../components/TopBar.vue'
 import TreatmentTabs from './TreatmentTabs.vue'
@@ -14,7 +15,7 @@ import TreatmentTabs from './TreatmentTabs.vue'
 const props = defineProps<{ work: Work }>()
 provide(WORK, props.work)
 const route = useRoute()
-const { session, play, ensemble, pressure, treatments, blind } = props.work
+const { session, play, ensemble, pressure, treatments, blind, references, remarks } = props.work
 const { open: pressureOpen } = pressure
 const { state, chosen, pending, saveState, trouble, undo, redo } = session
 const { playing, positionFrame, rate, dim, meter, connection, message } = play
@@ -56,9 +57,27 @@ function key(event: KeyboardEvent) {
   else if (event.key === '?') keysShown.value = !keysShown.value
   else if (event.key === 'Escape') keysShown.value = false
   else if (event.key === 'm') pressure.nextEars()
+  else if (event.key === 'r' && !event.repeat) void references.hear(true)
+  else if (event.key === 'e') {
+    event.preventDefault()
+    remarks.begin()
+  }
 }
-onMounted(() => window.addEventListener('keydown', key))
-onBeforeUnmount(() => window.removeEventListener('keydown', key))
+function keyUp(event: KeyboardEvent) {
+  if (event.key.toLowerCase() === 'r') void references.hear(false)
+}
+/** Whoever goes to another window with a key held would not be seen to let it go. */
+const letGo = () => void references.hear(false)
+onMounted(() => {
+  window.addEventListener('keydown', key)
+  window.addEventListener('keyup', keyUp)
+  window.addEventListener('blur', letGo)
+})
+onBeforeUnmount(() => {
+  window.removeEventListener('keydown', key)
+  window.removeEventListener('keyup', keyUp)
+  window.removeEventListener('blur', letGo)
+})
 </script>
 
 <template>
@@ -106,6 +125,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
     <main><RouterView /></main>
     <KeyList v-if="keysShown" :screen="screen" @close="keysShown = false" />
     <PressurePanel v-if="pressureOpen" />
+    <RemarkForm v-if="remarks.atS.value !== null" />
   </div>
 </template>
 

@@ -86,7 +86,8 @@ class SidesIn(Frozen):
 
 class SidesView(BaseModel):
     """What both sides read over the loop or the song, and their average levels at the frequencies of the axis, as they
-    are; `match` says by how much each is turned down where they are heard equally loud."""
+    are; `match` says by how much each is turned down where they are heard equally loud, and `beside_db` is the first
+    one's as it stands behind the other one then."""
 
     before: SoundFigures
     after: SoundFigures
@@ -94,6 +95,7 @@ class SidesView(BaseModel):
     hz: list[float]
     before_db: list[float]
     after_db: list[float]
+    beside_db: list[float]
 
 
 _FIGURES, _SPECTRA = SideFigures(), MixSpectra()
@@ -122,9 +124,11 @@ class Sides(Analysis[AskedSides, SidesIn, SidesView]):
         before, after, before_db, after_db = (work.result(need) for need in self.needs(params))
         match = matched(*(Loudness(loudness_lufs=one.loudness_lufs, true_peak_db=one.true_peak_db)
                           for one in (before, after)))  # fmt: skip
+        by_db = match.match_before_db - match.match_after_db
         return SidesView(
-            before=before, after=after, match=match, hz=AXIS_HZ.tolist(), before_db=before_db, after_db=after_db
-        )
+            before=before, after=after, match=match, hz=AXIS_HZ.tolist(), before_db=before_db, after_db=after_db,
+            beside_db=[round(db + by_db, 2) for db in before_db],
+        )  # fmt: skip
 
 
 class AskedSidePicture(AskedSides):

@@ -11,14 +11,14 @@ from pydantic import BaseModel, Field, model_validator
 
 from mivlo.core.engine.listening import Compared, Listening
 from mivlo.core.errors import ParameterError
-from mivlo.core.model import Treatment
+from mivlo.core.model import Session, Treatment
 from mivlo.core.model.base import Frozen
 from mivlo.core.moves import Move
 from mivlo.core.proof.threshold import Tried, next_depth_db, threshold_of
 
 __all__ = [
     "Answers", "AskedCheck", "BlindResult", "Order", "Press", "answered", "check_loop", "full_depth_db",
-    "guess_chance", "is_over", "pressed", "result_of",
+    "guess_chance", "is_over", "pressed", "result_of", "subject_of",
 ]  # fmt: skip
 
 Press = Literal["A", "X", "B"]
@@ -50,6 +50,8 @@ class AskedCheck(Frozen):
             raise ValueError("what=one-move needs an entry_id")
         if self.compared.what == "treatments" and self.compared.other in (None, self.treatment):
             raise ValueError("what=treatments needs another treatment to compare with")
+        if self.compared.what == "reference":
+            raise ValueError("what=reference: somebody else's mix is told at once; blind checks are of what was done")
         if self.asks == "least" and self.compared.what != "one-move":
             raise ValueError("asks=least is about one move: its depth is what changes")
         return self
@@ -91,6 +93,14 @@ class BlindResult(BaseModel):
     offered: Move | None = None  # the move at the least depth that is heard
     heard: bool
     matched: bool
+
+
+def subject_of(asked: AskedCheck, session: Session) -> str:
+    """Return what a check was about, in words. Raises nothing. Source: ours."""
+    words = {"treatments": "Two treatments", "all-moves": "All moves", "stand-ins": "What stands for later"}
+    names = {strip.id: strip.name for strip in session.strips()}
+    whose = names.get(asked.strip_id or "", "a track that is gone")
+    return words.get(asked.compared.what) or f"The moves of {whose}"
 
 
 def guess_chance(right: int, of: int) -> float:

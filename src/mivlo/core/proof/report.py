@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import BaseModel
 
 from mivlo.core.proof.measured import SoundFigures
+from mivlo.core.units import hz_told, time_told
 
 __all__ = ["MoveReport", "RemarkReport", "Report", "StripReport", "as_lines", "to_page"]
 
@@ -117,10 +118,9 @@ def _strip(strip: StripReport) -> str:
 
 def remark_told(remark: RemarkReport) -> str:
     """Return a remark in words. Raises nothing. Source: ours."""
-    minutes, seconds = divmod(remark.at_s, 60.0)
-    place = "" if remark.hz is None else f", {remark.hz:.0f} Hz"
+    place = "" if remark.hz is None else f", {hz_told(remark.hz)}"
     said_by = f" ({remark.author})" if remark.author else ""
-    return f"{int(minutes)}:{seconds:04.1f}{place}: {remark.text}{said_by}"
+    return f"{time_told(remark.at_s)}{place}: {remark.text}{said_by}"
 
 
 def _row(move: MoveReport) -> str:

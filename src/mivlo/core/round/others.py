@@ -9,12 +9,13 @@ from mivlo.core.analyses.file_faults import FileFaults
 from mivlo.core.analyses.plan import PlanView
 from mivlo.core.analyses.pressure import Pressures
 from mivlo.core.analyses.relations import Relations
-from mivlo.core.model import RecordedSession, Track
+from mivlo.core.model import RecordedSession, Session, Track
 from mivlo.core.round.row import CellarCutOf, Lookup, RoundRow, joined
-from mivlo.core.units import hz_told
+from mivlo.core.units import hz_told, time_told
 
 __all__ = [
     "CELLARS", "FILES", "PRESSURES", "RELATIONS", "between_tracks", "of_cellar", "of_clashes", "of_file", "of_pressure",
+    "of_remarks",
 ]  # fmt: skip
 
 # Where rows stand that are no suspects, beside `weight_of`: what is wrong with files and between tracks is put right
@@ -24,6 +25,8 @@ FILE_WEIGHTS = {
     "clipped": 2.0, "off-zero": 1.0, "dropouts": 5.0, "silent-side": 5.0, "equal-sides": 0.2, "late-start": 0.3,
     "other-rate": 4.0,
 }  # fmt: skip
+REMARK_WEIGHT = 6.0  # somebody has heard it: that goes before what is only measured
+REMARK_BEFORE_S, REMARK_AFTER_S = 1.5, 2.5
 CLASH_WEIGHTS = {"strong": 1.5, "moderate": 0.6}
 FILES, CELLARS, RELATIONS, PRESSURES = FileFaults(), Cellars(), Relations(), Pressures()
 
@@ -58,6 +61,19 @@ def of_pressure(lookup: Lookup, track: Track) -> Iterator[RoundRow]:
                 evidence="under pressure, measured behind the stand-ins",
                 proposes=f"cut {one.deeper_by_db:.1f} dB more" if one.deeper_by_db else "", hz=one.hz, entries=entry,
                 deeper=one.deeper, loop_s=None,
+            )  # fmt: skip
+
+
+def of_remarks(session: Session) -> Iterator[RoundRow]:
+    """Yield what somebody has said who listened. Raises nothing. Source: ours."""
+    for strip in session.strips():
+        for one in strip.remarks:
+            place = "" if one.hz is None else f", {hz_told(one.hz)}"
+            yield RoundRow(
+                id=f"remark {one.id}", kind="remark", status="to judge", weight=REMARK_WEIGHT, strip_ids=[strip.id],
+                says=f"{strip.name}: {one.text}", evidence=f"said at {time_told(one.at_s)}{place}"
+                + (f" by {one.author}" if one.author else ""), hz=one.hz,
+                loop_s=(max(one.at_s - REMARK_BEFORE_S, 0.0), one.at_s + REMARK_AFTER_S),
             )  # fmt: skip
 
 

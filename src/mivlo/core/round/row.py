@@ -20,7 +20,7 @@ from mivlo.core.moves.low_cut import LowCut
 
 __all__ = ["CellarCutOf", "Lookup", "RoundRow", "RoundView", "StripSuspect", "cents", "joined"]
 
-RowKind = Literal["suspect", "clash", "plan", "cellar", "comes-back", "tracks", "file"]
+RowKind = Literal["suspect", "clash", "plan", "cellar", "comes-back", "tracks", "file", "remark"]
 Status = Literal["to judge", "done", "later"]
 
 

@@ -21,6 +21,7 @@ from mivlo.core.round.others import (
     of_clashes,
     of_file,
     of_pressure,
+    of_remarks,
 )  # fmt: skip
 from mivlo.core.round.row import Lookup, RoundRow, RoundView
 from mivlo.core.round.suspects import CURES, IN_MIX, MOVES_IN_MIX, SUSPECTS, of_group, of_marks, of_suspects, shared
@@ -85,6 +86,7 @@ def round_rows(session: RecordedSession, known: Known) -> RoundView:
     rows = shared(session, rows)
     for group in (*session.groups, session.master):
         rows += of_group(lookup, group, rows)
+    rows += of_remarks(session)
     rows += of_cellar(lookup)
     rows += between_tracks(lookup)
     ensemble: EnsembleView | None = lookup.shown(_ENSEMBLES, OfSession()) if len(session.tracks) > 1 else None

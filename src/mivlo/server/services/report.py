@@ -3,6 +3,7 @@
 from sqlalchemy.orm import Session as Database
 
 from mivlo.core.analyses.base import Need
+from mivlo.core.proof.blind import subject_of
 from mivlo.core.proof.report import Report
 from mivlo.core.proof.reporting import report_of_session
 from mivlo.server.services.blind import list_checks
@@ -28,12 +29,5 @@ def report_now(db: Database, session: SessionState) -> Report:
         if asked.compared.what == "one-move" and asked.compared.entry_id is not None:
             of_moves[asked.compared.entry_id] = says
         else:
-            others.append(f"{blind_subject(session, check.asked.strip_id, asked.compared.what)}: {says}")
+            others.append(f"{subject_of(asked, session)}: {says}")
     return report_of_session(session, known, blind=of_moves, checks=others)
-
-
-def blind_subject(session: SessionState, strip_id: str | None, what: str) -> str:
-    """Return what a check was about, in words. Raises nothing."""
-    names = {strip.id: strip.name for strip in session.strips()}
-    words = {"treatments": "Two treatments", "all-moves": "All moves", "stand-ins": "What stands for later"}
-    return words.get(what) or f"The moves of {names.get(strip_id or '', 'a track that is gone')}"

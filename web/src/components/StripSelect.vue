@@ -1,0 +1,22 @@
+<script setup lang="ts">
+/** Which track, group or the mix. */
+defineProps<{ strips: readonly { id: string; name: string }[]; label: string }>()
+const chosen = defineModel<string>({ required: true })
+</script>
+
+<template>
+  <select v-model="chosen" :aria-label="label">
+    <option v-for="one in strips" :key="one.id" :value="one.id">{{ one.name }}</option>
+  </select>
+</template>
+
+<style scoped>
+select {
+  font: inherit;
+  color: inherit;
+  background: var(--paper-raised);
+  border: 1px solid var(--line);
+  padding: 2px 4px;
+  max-width: 240px;
+}
+</style>
