@@ -44,4 +44,5 @@ def copy_of_demo(mivlo: Running) -> str:
 def insert(database: psycopg.Connection, table: str, row: dict) -> None:
     values = [Jsonb(value) if isinstance(value, dict | list) else value for value in row.values()]
     places = ", ".join(["%s"] * len(values))
-    database.execute(f"INSERT INTO {table} ({', '.join(row)}) VALUES ({places})", values)
+    names = ", ".join(f'"{name}"' for name in row)  # some are words of the language, too
+    database.execute(f"INSERT INTO {table} ({names}) VALUES ({places})", values)

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import soundfile
 from playwright.sync_api import Page, expect
 
 from mivlo.core.engine.mix import Mix, mix_of_session
@@ -13,12 +14,14 @@ from ..conftest import Running
 from .sessions import copy_of_demo
 from .test_captured_sound import FRAMES, RATE, captured, opener
 
+LISTENED_MS = 90_000  # beside all that is listened to in the background
 FADED = 1_024  # frames behind a switch in which both sides are heard
 
 
 def opened(page: Page, mivlo: Running, track: str) -> str:
     session_id = copy_of_demo(mivlo)
     page.goto(f"/session/{session_id}/proof")
+    page.get_by_test_id("part-blind").click()
     page.get_by_test_id("blind-track").select_option(label=track)
     return session_id
 
@@ -174,6 +177,85 @@ def test_what_was_done_is_shown_and_printed(page: Page, mivlo):
     printed = page.pdf(prefer_css_page_size=True)
     assert printed.startswith(b"%PDF")
     assert b"/MediaBox [0 0 594" in printed or b"/MediaBox [0 0 595" in printed  # A4, in points
+
+
+def test_both_sides_are_seen_on_one_axis_and_heard_from_where_they_are_pressed(page: Page, mivlo):
+    opened(page, mivlo, "Frame drum")
+    add_bell(page, -12.0)
+    page.get_by_test_id("part-sides").click()
+    page.get_by_test_id("sides-of").select_option(label="Frame drum")
+    expect(page.get_by_test_id("side-figures")).to_contain_text("Crest factor", timeout=LISTENED_MS)
+    page.wait_for_function("() => window.mivlo.play.match.value", timeout=LISTENED_MS)
+    told = page.get_by_test_id("side-figures").locator("tr", has_text="Loudness").first.locator("td")
+    before, after = (float(one.replace("\u2212", "-")) for one in told.all_inner_texts()[:2])
+    assert before > after
+    expect(page.get_by_test_id("masking").locator("td").first).to_contain_text("%", timeout=LISTENED_MS)
+    # What is pressed plays from there, on that side; let go, all is as it was: silent.
+    box = page.get_by_test_id("side-before").bounding_box()
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + 80)
+    page.mouse.down()
+    expect(page.get_by_test_id("play")).to_have_text("Stop")
+    now = page.evaluate("() => ({ ...window.mivlo.play.listening.value, at: window.mivlo.play.positionFrame.value })")
+    assert now["compared"]["other_heard"]
+    whole = page.evaluate("() => window.mivlo.play.songFrames.value")
+    assert 0.45 * whole < now["at"] < 0.6 * whole
+    page.mouse.up()
+    expect(page.get_by_test_id("play")).to_have_text("Play")
+    assert not page.evaluate("() => window.mivlo.play.listening.value.compared.other_heard")
+
+
+def test_a_reference_is_brought_in_heard_by_one_key_equally_loud_and_drawn_towards(page: Page, mivlo, tmp_path):
+    opened(page, mivlo, "Frame drum")
+    file = 0.02 * np.random.default_rng(5).standard_normal((20 * RATE, 2))
+    file[:, 0] += 0.05 * np.sin(2 * np.pi * 220.0 * np.arange(len(file)) / RATE)
+    soundfile.write(tmp_path / "somebody else's mix.wav", file, RATE, "FLOAT")
+    page.get_by_test_id("part-references").click()
+    page.get_by_test_id("add-reference").set_input_files(tmp_path / "somebody else's mix.wav")
+    expect(page.get_by_test_id("reference-told")).to_contain_text("to hear both equally loud", timeout=LISTENED_MS)
+    page.get_by_test_id("part-blind").click()  # on any screen, only held
+    page.get_by_test_id("play").click()
+    page.evaluate("() => window.mivlo.play.seek(96_000)")
+    page.keyboard.down("r")
+    page.wait_for_function("() => window.mivlo.references.heard.value")
+    heard, sound = captured(page, 96_000, [])
+    mix = Mix.model_validate(sound["startMix"])
+    assert mix.sides.other_heard
+    start = sound["startFrame"]
+    part = slice(FADED, FRAMES)
+    expected = file.T[:, start : start + FRAMES] * db_to_gain(mix.sides.other_db)
+    assert np.abs(heard - expected.astype(np.float32))[:, part].max() < 2.0**-22
+    page.keyboard.up("r")
+    page.wait_for_function("() => window.mivlo.play.beside.value === null")
+    state = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.session.saved.value))")
+    assert len(state["references"]) == 1
+    assert all(one["audio_id"] != state["references"][0]["audio_id"] for one in state["tracks"])
+    page.get_by_test_id("part-likeness").click()
+    page.get_by_test_id("towards").select_option(label="somebody else's mix (reference)")
+    expect(page.get_by_test_id("likeness-told")).to_contain_text("dB apart")
+    page.get_by_role("button", name="undo").click()
+    expect(page.get_by_test_id("towards").locator("option", has_text="(reference)")).to_have_count(0)
+
+
+def test_a_remark_stands_in_the_round_and_on_the_printed_page(page: Page, mivlo):
+    session_id = opened(page, mivlo, "Frame drum")
+    page.evaluate("() => window.mivlo.play.positionFrame.value = 12.5 * 48_000")
+    page.keyboard.press("e")
+    page.get_by_test_id("remark-text").fill("rings <b>here</b>, says \u202ethe drummer")
+    page.get_by_test_id("say-remark").click()
+    saved(page)
+    page.get_by_test_id("part-remarks").click()
+    expect(page.get_by_test_id("remarks")).to_contain_text("rings <b>here</b>")
+    printed = page.request.get(f"/api/sessions/{session_id}/report").text()
+    assert "0:12.5: rings &lt;b&gt;here&lt;/b&gt;" in printed
+    page.goto(f"/session/{session_id}/round")
+    row = page.get_by_test_id("round-remark")
+    expect(row).to_contain_text("Frame drum: rings")
+    row.click()
+    loop = page.evaluate("() => window.mivlo.play.listening.value.loop")
+    assert loop == [11 * 48_000, 15 * 48_000]
+    page.get_by_test_id("answer-fine").click()
+    saved(page)
+    expect(page.locator("[data-test=round-remark][data-status=done]")).to_be_visible()
 
 
 def test_kept_moves_are_found_heard_and_taken_for_another_track(page: Page, mivlo):

@@ -10,6 +10,7 @@ import ColumnPicture from './ColumnPicture.vue'
 import PositionLine from './PositionLine.vue'
 import RegionRules from './RegionRules.vue'
 
+const STRIP_PX = 430 // about as wide as the strip of the times is
 const props = defineProps<{
   view: EnsembleView
   first: ColumnView
@@ -165,9 +166,13 @@ watch(() => [both.value, props.clashes, props.clashId], paint)
           :aria-label="`Loop ${formatTime(from)} to ${formatTime(to)}`"
           @click="emit('loop', from, to)"></button>
         <PositionLine :seconds="position" :start-s="span.startS" :end-s="span.endS" />
-        <span v-for="tick in timeTicks(span)" :key="tick" class="tick figures" :style="{ left: across(tick) }">{{
-          formatTime(tick)
-        }}</span>
+        <span
+          v-for="tick in timeTicks(span, STRIP_PX)"
+          :key="tick"
+          class="tick figures"
+          :style="{ left: across(tick) }"
+          >{{ formatTime(tick) }}</span
+        >
       </div>
     </div>
   </div>

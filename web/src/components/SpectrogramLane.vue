@@ -162,7 +162,7 @@ function paint() {
   }
   context.font = '10px "IBM Plex Mono"'
   context.textAlign = 'center'
-  for (const at of timeTicks(props.time)) {
+  for (const at of timeTicks(props.time, width)) {
     const x = Math.min(Math.max(xOfTime(at, props.time, width), 17), width - 17)
     context.fillStyle = c.paper
     context.fillRect(x - 17, height - 14, 34, 14)

@@ -46,7 +46,7 @@ describe('the shared frequency axis', () => {
   it('has more ticks when zoomed in, and levels run sideways', () => {
     expect(frequencyTicks(wholeAxis)).toContain(1000)
     expect(frequencyTicks({ lowHz: 400, highHz: 800 }).length).toBeGreaterThan(5)
-    expect(timeTicks({ startS: 0, endS: 37 })).toEqual([0, 5, 10, 15, 20, 25, 30, 35])
+    expect(timeTicks({ startS: 0, endS: 37 }, 900)).toEqual([0, 5, 10, 15, 20, 25, 30, 35])
     expect(xOfLevel(-200, 100)).toBe(0)
     expect(xOfLevel(0, 100)).toBe(100)
   })

@@ -143,10 +143,6 @@ fieldset {
   display: grid;
   gap: 4px;
 }
-.unseen {
-  position: absolute;
-  clip-path: inset(50%);
-}
 .row {
   display: flex;
   flex-wrap: wrap;

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** References: mixes of others beside ours, equally loud; never in it. */
-import { computed, onBeforeUnmount, onMounted } from 'vue'
+import { computed, onBeforeUnmount, onMounted, useTemplateRef } from 'vue'
 import type { Reference } from '../api/client'
 import FigureInput from '../components/FigureInput.vue'
 import HoldButton from '../components/HoldButton.vue'
@@ -11,10 +11,11 @@ import { wholeAxis } from '../lib/axis'
 import { formatDb, formatTime } from '../lib/figures'
 
 const { lengthOf } = useSession()
-const { rate, match } = usePlay()
+const { rate, match, alone } = usePlay()
 const references = useReferences()
 const { list, picked, incoming, problem, compared, comparing, heard } = references
 
+const picker = useTemplateRef<HTMLInputElement>('picker')
 function choose(event: Event) {
   const input = event.target as HTMLInputElement
   void references.add(input.files)
@@ -34,21 +35,30 @@ const told = computed(() => {
   const loudness = `Ours ${lufs(now.after.loudness_lufs)}, the reference ${lufs(now.before.loudness_lufs)}`
   return `${loudness}; to hear both equally loud, ${whose} by ${by.toFixed(1)} dB.`
 })
-onMounted(() => references.stay(true))
-onBeforeUnmount(() => references.stay(false))
+/** It is the whole mix that is heard beside it, as it is the whole mix that is drawn. */
+const wasAlone = alone.value
+onMounted(() => {
+  alone.value = false
+  references.stay(true)
+})
+onBeforeUnmount(() => {
+  alone.value = wasAlone
+  references.stay(false)
+})
 </script>
 
 <template>
   <section aria-label="References">
     <p>
-      <label class="plain boxed file"
-        >Bring in mixes of others …<input
-          type="file"
-          multiple
-          accept="audio/*,.wav,.flac,.aif,.aiff,.ogg,.mp3"
-          data-test="add-reference"
-          @change="choose"
-      /></label>
+      <button class="plain boxed" @click="picker?.click()">Bring in mixes of others …</button>
+      <input
+        ref="picker"
+        type="file"
+        multiple
+        hidden
+        accept="audio/*,.wav,.flac,.aif,.aiff,.ogg,.mp3"
+        data-test="add-reference"
+        @change="choose" />
       <span v-if="incoming" class="soft" role="status">
         {{ incoming.name }}: {{ Math.round(100 * incoming.part) }} %</span
       >
@@ -74,8 +84,10 @@ onBeforeUnmount(() => references.stay(false))
           :aria-label="`Name of ${one.name}`"
           @change="rename(one, ($event.target as HTMLInputElement).value)" />
         <span class="figures soft">{{ formatTime(lengthS(one)) }}</span>
+        <span class="soft">begins at</span>
         <FigureInput
-          label="begins at"
+          :label="`${one.name} begins at`"
+          bare
           unit="s"
           :value="one.start_frame / rate"
           :minimum="-36000"
@@ -120,18 +132,6 @@ onBeforeUnmount(() => references.stay(false))
 </template>
 
 <style scoped>
-.file {
-  cursor: pointer;
-}
-.file input {
-  position: absolute;
-  width: 1px;
-  height: 1px;
-  opacity: 0;
-}
-.file:focus-within {
-  outline: 2px solid var(--ochre);
-}
 ul {
   list-style: none;
   margin: 8px 0;

@@ -23,8 +23,18 @@ onMounted(async () => {
       :strips="strips"
       label="On which track"
       @update:model-value="chosenId = $event" />
-    <FigureInput label="at" unit="s" :value="atS" :minimum="0" :maximum="1000000" @commit="atS = $event ?? atS" />
-    <FigureInput label="and" unit="Hz" :value="hz" :minimum="20" :maximum="20000" optional @commit="hz = $event" />
+    <span class="soft">at</span>
+    <FigureInput label="at" bare unit="s" :value="atS" :minimum="0" :maximum="1000000" @commit="atS = $event ?? atS" />
+    <span class="soft">and, where it is about one frequency,</span>
+    <FigureInput
+      label="at the frequency"
+      bare
+      unit="Hz"
+      :value="hz"
+      :minimum="20"
+      :maximum="20000"
+      optional
+      @commit="hz = $event" />
     <input
       ref="field"
       v-model="text"

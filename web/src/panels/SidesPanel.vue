@@ -9,7 +9,7 @@ import SpectrogramLane from '../components/SpectrogramLane.vue'
 import SpectrumLane from '../components/SpectrumLane.vue'
 import StripSelect from '../components/StripSelect.vue'
 import { useRead } from '../api/reads'
-import { useBench, usePlay, useSession } from '../composables/work'
+import { useBench, usePlay, useSession, useTreatments } from '../composables/work'
 import { hzOfY, timeOfX, turned, wholeAxis, yOfHz, type TimeView } from '../lib/axis'
 import { formatHz, noteOfHz } from '../lib/figures'
 import { stripsOf } from '../lib/intents'
@@ -19,6 +19,7 @@ import MaskingTable from './MaskingTable.vue'
 const session = useSession()
 const { about, id, state, treatment, version, chosenId } = session
 const play = usePlay()
+const treatments = useTreatments()
 const { songS, loop } = useBench()
 
 const MIX = 'mix'
@@ -153,15 +154,20 @@ const TOLD = computed<Record<Lane, string>>(() => ({
       /></label>
       <HoldButton data-test="hear-before" @hold="hear('before')" @release="release">hold: {{ beforeName }}</HoldButton>
       <HoldButton data-test="hear-after" @hold="hear('after')" @release="release">hold: {{ afterName }}</HoldButton>
-      <span class="soft">or press on a picture: it plays from there; turning the wheel moves, with Ctrl it zooms</span>
-      <span class="space"></span>
-      <span class="figures readout">{{ readout }}</span>
+      <span class="soft">or press on a picture: it plays from there</span>
+      <button v-if="treatments.free.value" class="plain" data-test="sides-make" @click="treatments.makeOf(treatment)">
+        make treatment {{ treatments.free.value }} from {{ treatment }}
+      </button>
     </p>
     <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
     <div class="lanes" @pointerleave="pointerHz = null">
       <span></span>
       <h3 v-for="lane in LANES" :key="lane">{{ TOLD[lane] }}</h3>
-      <h3>{{ reference ? 'ours, theirs behind' : 'spectra' }}</h3>
+      <h3>
+        <span v-if="readout" class="figures readout">{{ readout }}</span><template v-else>{{
+          reference ? 'ours, theirs behind' : 'spectra'
+        }}</template>
+      </h3>
       <NoteRuler class="ruler" :view="frequency" />
       <div
         v-for="lane in LANES"
@@ -230,12 +236,8 @@ const TOLD = computed<Record<Lane, string>>(() => ({
   margin: 0 0 6px;
   font-size: 14px;
 }
-.space {
-  flex: 1;
-}
 .readout {
-  min-width: 170px;
-  text-align: right;
+  font-weight: 400;
 }
 .lanes {
   flex: 1;
