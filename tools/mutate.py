@@ -62,7 +62,7 @@ BREAKS = (
     Break("core/give_back.py", "or not holds(levels_db)", "", "core/test_giving_back.py"),
     Break("core/engine/audible.py", "if group.stand_in and not group.mute", "if group.stand_in", "core/test_room.py"),
     Break("core/engine/offcuts.py", "and not entry.move.stand_in", "", "core/test_pressure.py"),
-    Break("server/services/handover.py", "+ round(request.tail_s * state.sample_rate_hz)", "", "server/test_groups.py"),
+    Break("core/hand_over.py", "+ round(request.tail_s * state.sample_rate_hz)", "", "server/test_groups.py"),
     Break("core/filters/analog.py", "if i == len(qs) - 1 else", "if i == 0 else", SMALL_PRINT),
     Break("core/loudness.py", "ABSOLUTE_GATE_LUFS, RELATIVE_GATE_LU = -70.0",
           "ABSOLUTE_GATE_LUFS, RELATIVE_GATE_LU = -80.0", SMALL_PRINT),

@@ -6,10 +6,11 @@ from fastapi import APIRouter, Query
 from fastapi.responses import FileResponse, HTMLResponse, Response
 
 from mivlo.core import settings_list
+from mivlo.core.hand_over import HandOverRequest
 from mivlo.core.model import StripBase
 from mivlo.server.api.common import Db, Now, Problem
 from mivlo.server.services import handover
-from mivlo.server.services.handover import HandOver, HandOverRequest
+from mivlo.server.services.handover import HandOver
 from mivlo.server.services.state import SessionState
 from mivlo.server.services.storage import Freed, delete_handover
 

@@ -16,6 +16,7 @@ from mivlo.core.analyses.needs import needs_of
 from mivlo.core.analyses.registry import ANALYSES
 from mivlo.core.engine.source import open_source
 from mivlo.core.errors import MivloError
+from mivlo.core.hand_over import HandOverRequest, render_all
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import ProductRow
 from mivlo.server.services import handover
@@ -81,12 +82,12 @@ def _run(row: ProductRow) -> tuple[str, int]:
     if row.kind == TAKE_IN:
         return take_in(Incoming.model_validate_json(row.params), settings().import_limits).model_dump_json(), 0
     if row.kind == handover.HAND_OVER:
-        request = handover.HandOverRequest.model_validate_json(row.params)
+        request = HandOverRequest.model_validate_json(row.params)
         with open_db() as db:
             state = read_session(db, row.session_id).as_treated(request.treatment)
         folder = settings().handover_folder(row.id)
         try:
-            files = handover.render_all(state, request, folder, reporter, result_now)
+            files = render_all(state, request, folder, handover.kept_sound(), reporter, result_now)
         except BaseException:
             shutil.rmtree(folder, ignore_errors=True)
             raise

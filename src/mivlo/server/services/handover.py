@@ -1,89 +1,32 @@
-"""Handing over: what may be asked for, and the rendering itself (in a job process)."""
+"""Hand-overs: asked for, listed, cancelled, and where their files are; the rendering itself is the core's."""
 
-import shutil
-import tempfile
-import zipfile
-from collections.abc import Callable, Iterator
-from pathlib import Path, PurePath
-from typing import Any, Literal
+from pathlib import Path
+from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from mivlo.core.analyses.base import Need
-from mivlo.core.analyses.loudness import needs_of_match
-from mivlo.core.analyses.mix_comparison import match_of_mix
-from mivlo.core.audiofile import FileSource, OutputFormat, inspect_audio, resample_to_store, write_blocks
-from mivlo.core.engine.listening import Listening, MatchQuestion, match_question
-from mivlo.core.engine.mix import Mix, group_by_itself, mix_of_session
-from mivlo.core.engine.render import render_mix, render_track
-from mivlo.core.engine.source import Source, open_source
-from mivlo.core.errors import NotFoundError, ParameterError
-from mivlo.core.level_match import matched
-from mivlo.core.model import Group, Track, Treatment
-from mivlo.core.units import Array, db_to_gain
+from mivlo.core.engine.source import open_source
+from mivlo.core.errors import NotFoundError
+from mivlo.core.hand_over import (
+    ALL_FILES,
+    HandOverFile,
+    HandOverFiles,
+    HandOverRequest,
+    SoundStore,
+    check_request,
+    zip_files,
+)
 from mivlo.server.db.tables import ProductRow, new_id
 from mivlo.server.services.imports import ORIGINAL, stored_path
 from mivlo.server.services.products import Priority, Wanted, cancel, want
 from mivlo.server.services.sessions import read_session
-from mivlo.server.services.state import SessionState
 from mivlo.server.settings import settings
 
-__all__ = [
-    "ALL_FILES",
-    "HAND_OVER",
-    "HandOver",
-    "HandOverFile",
-    "HandOverFiles",
-    "HandOverRequest",
-    "ask_for",
-    "file_path",
-    "list_handovers",
-    "render_all",
-    "request_cancel",
-]
+__all__ = ["HAND_OVER", "HandOver", "ask_for", "file_path", "kept_sound", "list_handovers", "request_cancel"]
 
 HAND_OVER = "hand-over"
-Report = Callable[[float], None]
-Results = Callable[[Need], Any]
-ALL_FILES = "all.zip"
-SUFFIXES: dict[OutputFormat, str] = {"wav-24": ".wav", "wav-float": ".wav", "flac-24": ".flac"}
-
-
-class HandOverRequest(BaseModel):
-    """What to render; faders and level match are off for tracks and groups, on for the mix, unless said otherwise.
-
-    A track's send is in the file of the group that it goes to, never in its own.
-    """
-
-    model_config = ConfigDict(extra="forbid")
-
-    what: Literal["tracks", "groups", "mix"]
-    treatment: Treatment = "A"
-    track_ids: list[str] = Field(default=[], max_length=200)
-    group_ids: list[str] = Field(default=[], max_length=100)
-    tail_s: float = Field(default=0.0, ge=0.0, le=10.0)  # of groups and the mix: what rings on behind the end
-    stand_ins: bool = False  # with what stands for what is done later
-    output: OutputFormat = "wav-24"
-    stretch: Literal["song", "loop"] = "song"
-    faders: bool | None = None
-    level_match: bool | None = None
-    suffix: str = Field(default=" mivlo", max_length=40, pattern=r"^[^/\\\x00-\x1f]*$")
-
-
-class HandOverFile(BaseModel):
-    """One finished file."""
-
-    name: str
-    bytes: int
-    clipped_samples: int
-
-
-class HandOverFiles(BaseModel):
-    """All finished files of a hand-over."""
-
-    files: list[HandOverFile]
 
 
 class HandOver(BaseModel):
@@ -106,11 +49,7 @@ def ask_for(db: Session, session_id: str, request: HandOverRequest) -> HandOver:
     NotFoundError: no such session or track
     """
     state = read_session(db, session_id).as_treated(request.treatment)
-    if request.what == "tracks":
-        _chosen(state, request)
-    if request.what == "groups":
-        _chosen_groups(state, request)
-    _stretch(state, request)
+    check_request(state, request)
     wanted = Wanted(new_id(), HAND_OVER, session_id, None, request.model_dump_json())
     row = want(db, wanted, priority=Priority.WAITED_FOR)
     db.commit()
@@ -142,248 +81,20 @@ def file_path(db: Session, handover_id: str, index: int | None) -> tuple[Path, s
     folder = settings().handover_folder(handover_id)
     if index is None:
         if not (folder / ALL_FILES).is_file():  # of one file it is made when somebody wants it
-            _zip(folder, files)
+            zip_files(folder, files)
         return folder / ALL_FILES, "mivlo tracks.zip"
     if not 0 <= index < len(files):
         raise NotFoundError(f"file {index} of hand-over {handover_id} is not there")
     return folder / f"{index}", files[index].name
 
 
-def render_all(
-    state: SessionState, request: HandOverRequest, folder: Path, report: Report, results: Results
-) -> HandOverFiles:  # fmt: skip
-    """Write all files into a folder as 0, 1, ... and together as a zip.
-
-    Parameters
-    ----------
-    report : is told how much is done; what it raises ends the work
-    results : returns the results of analyses, of which levels are matched
-    """
-    shutil.rmtree(folder, ignore_errors=True)  # what a killed job left half-way
-    folder.mkdir(parents=True)
-    if request.what == "mix":
-        files = [_render_mix(state, request, folder / "0", report, results)]
-    elif request.what == "groups":
-        groups = _chosen_groups(state, request)
-        files = []
-        for index, group in enumerate(groups):
-            name = _unused(_file_name(group.name, request), {file.name for file in files})
-            files.append(_render_group(state, group, request, folder / f"{index}", name))
-            report((index + 1) / len(groups))
-    else:
-        tracks = _chosen(state, request)
-        files = []
-        for index, track in enumerate(tracks):
-            name = _unused(_file_name(state.audio_of(track).original_name, request), {file.name for file in files})
-
-            def share(part: float, index: int = index) -> None:
-                report((index + part) / len(tracks))
-
-            gain = _track_gain(state, track, request, results)
-            files.append(_render_track(state, track, request, folder / f"{index}", name, share, gain))
-    if len(files) > 1:
-        _zip(folder, files)
-    return HandOverFiles(files=files)
-
-
-def _zip(folder: Path, files: list[HandOverFile]) -> None:
-    part = folder / f".{ALL_FILES}.part"
-    with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED) as archive:
-        for index, file in enumerate(files):
-            archive.write(folder / f"{index}", file.name)
-    part.replace(folder / ALL_FILES)
-
-
-def _render_track(
-    state: SessionState, track: Track, request: HandOverRequest, path: Path, name: str, report: Report, gain: float
-) -> HandOverFile:  # fmt: skip
-    """Render one track from its original file at the file's own rate."""
-    original = FileSource(settings().audio_folder(track.audio_id) / ORIGINAL)
-    try:
-        rate = original.sample_rate_hz
-        start, end = _file_range(state, track, request, rate, original.n_frames)
-        treated = track.acts and any(entry.move.on for entry in track.lasting_ledger)
-        with tempfile.TemporaryDirectory(dir=path.parent) as scratch:
-            sources = _SourcesAtRate(rate, {track.audio_id: original}, Path(scratch))
-            mix = _mix_at_rate(_mix_of(state, request), rate / state.sample_rate_hz)
-            offset = next(one.start_frame for one in mix.tracks if one.id == track.id)
-            blocks = render_track(
-                mix, track.id, sources.open, start=offset + start, end=offset + end, sample_rate_hz=rate
-            )
-            clipped = write_blocks(
-                path, _reported(_scaled(blocks, gain), end - start, report), n_channels=original.n_channels,
-                sample_rate_hz=rate, output=request.output, dither=treated or abs(gain) != 1.0, called=name,
-            )  # fmt: skip
-    finally:
-        original.close()
-    return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
-
-
-def _mix_at_rate(mix: Mix, ratio: float) -> Mix:
-    """Return the mix with its frames told at another rate."""
-    tracks = tuple(t.model_copy(update={"start_frame": round(t.start_frame * ratio)}) for t in mix.tracks)
-    return mix.model_copy(update={"tracks": tracks})
-
-
-class _SourcesAtRate:
-    """Opens what a track's moves listen to, at the rate of the track's own file."""
-
-    def __init__(self, rate_hz: int, known: dict[str, Source], scratch: Path) -> None:
-        self._rate_hz, self._known, self._scratch = rate_hz, known, scratch
-
-    def open(self, audio_id: str) -> Source:
-        if audio_id not in self._known:
-            self._known[audio_id] = self._converted(audio_id)
-        return self._known[audio_id]
-
-    def _converted(self, audio_id: str) -> Source:
-        original = settings().audio_folder(audio_id) / ORIGINAL
-        info = inspect_audio(original, limits=settings().import_limits, name=audio_id)
-        target = self._scratch / f"{audio_id}.npy"
-        resample_to_store(original, target, info=info, rate_hz=self._rate_hz, name=audio_id)
-        return open_source(target)
-
-
-def _render_mix(
-    state: SessionState, request: HandOverRequest, path: Path, report: Report, results: Results
-) -> HandOverFile:  # fmt: skip
-    start, end = _with_tail(state, request)
-    mix = _mix_of(state, request)
-    if request.faders is False:
-        mix = _faders_at_zero(mix)
-    gain = db_to_gain(_match_db(state, match_of_mix(state), results)) if request.level_match is not False else 1.0
-    blocks = render_mix(
-        mix, lambda audio_id: open_source(stored_path(audio_id)), start=start, end=end,
-        sample_rate_hz=state.sample_rate_hz,
-    )  # fmt: skip
-    name = _file_name(f"{state.name} mix", request)
-    clipped = write_blocks(
-        path, _reported(_scaled(blocks, gain), end - start, report), n_channels=2,
-        sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True, called=name,
-    )  # fmt: skip
-    return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
-
-
-def _render_group(
-    state: SessionState, group: Group, request: HandOverRequest, path: Path, name: str
-) -> HandOverFile:  # fmt: skip
-    """Render what comes out of a group, with what is sent there; its own fader only where that is asked for."""
-    start, end = _with_tail(state, request)
-    mix = group_by_itself(_mix_of(state, request), group.id)
-    if not request.faders:
-        groups = tuple(one.model_copy(update={"gain_db": 0.0}) if one.id == group.id else one for one in mix.groups)
-        mix = mix.model_copy(update={"groups": groups})
-    blocks = render_mix(
-        mix, lambda audio_id: open_source(stored_path(audio_id)), start=start, end=end,
-        sample_rate_hz=state.sample_rate_hz,
-    )  # fmt: skip
-    clipped = write_blocks(
-        path, blocks, n_channels=2, sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True, called=name
+def kept_sound() -> SoundStore:
+    """Return where the sound of all sessions is kept."""
+    return SoundStore(
+        original=lambda audio_id: settings().audio_folder(audio_id) / ORIGINAL,
+        open=lambda audio_id: open_source(stored_path(audio_id)),
+        limits=settings().import_limits,
     )
-    return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
-
-
-def _mix_of(state: SessionState, request: HandOverRequest) -> Mix:
-    return mix_of_session(state, stand_ins="acting" if request.stand_ins else "left-out")
-
-
-def _with_tail(state: SessionState, request: HandOverRequest) -> tuple[int, int]:
-    start, end = _stretch(state, request)
-    return start, end + round(request.tail_s * state.sample_rate_hz)
-
-
-def _faders_at_zero(mix: Mix) -> Mix:
-    tracks = tuple(track.model_copy(update={"gain_db": 0.0, "pan": 0.0}) for track in mix.tracks)
-    return mix.model_copy(update={"tracks": tracks})
-
-
-def _match_db(state: SessionState, question: MatchQuestion, results: Results) -> float:
-    """Return by how much what is treated is turned down to be no louder than it was before."""
-    two = question.model_copy(update={"others": ()})  # what is only listened through is nobody's business elsewhere
-    before, after = (results(need) for need in needs_of_match(two, state.sample_rate_hz))
-    return matched(before, after).match_after_db
-
-
-def _track_gain(state: SessionState, track: Track, request: HandOverRequest, results: Results) -> float:
-    """Return the linear gain of a handed-over track: polarity always, fader and match where asked for."""
-    gain = -1.0 if track.polarity_flipped else 1.0
-    if request.faders:
-        gain *= db_to_gain(track.gain_db)
-    if request.level_match:
-        question = match_question(
-            state, Listening(treatment=state.treatment, strip_id=track.id), end_frame=state.end_frame()
-        )
-        assert question is not None
-        gain *= db_to_gain(_match_db(state, question, results))
-    return gain
-
-
-def _scaled(blocks: Iterator[Array], gain: float) -> Iterator[Array]:
-    return blocks if gain == 1.0 else (block * gain for block in blocks)
-
-
-def _reported(blocks: Iterator[Array], n_frames: int, report: Report) -> Iterator[Array]:
-    done = 0
-    for block in blocks:
-        yield block
-        done += block.shape[1]
-        report(done / max(n_frames, 1))
-
-
-def _chosen(state: SessionState, request: HandOverRequest) -> list[Track]:
-    known = {track.id: track for track in state.tracks}
-    if not request.track_ids:
-        raise ParameterError("track_ids is empty: choose at least one track")
-    missing = [track_id for track_id in request.track_ids if track_id not in known]
-    if missing:
-        raise NotFoundError(f"tracks {', '.join(missing)} are not in this session")
-    return [known[track_id] for track_id in request.track_ids]
-
-
-def _chosen_groups(state: SessionState, request: HandOverRequest) -> list[Group]:
-    known = {group.id: group for group in state.groups if request.stand_ins or not group.stand_in}
-    if not request.group_ids:
-        raise ParameterError("group_ids is empty: choose at least one group")
-    missing = [group_id for group_id in request.group_ids if group_id not in known]
-    if missing:
-        raise NotFoundError(f"groups {', '.join(missing)} are not in this session, or stand in for others")
-    return [known[group_id] for group_id in request.group_ids]
-
-
-def _stretch(state: SessionState, request: HandOverRequest) -> tuple[int, int]:
-    """Return the session frames to render."""
-    if request.stretch == "loop":
-        loop = Mix(loop_start_frame=state.loop_start_frame, loop_end_frame=state.loop_end_frame).loop()
-        if loop is None:
-            raise ParameterError("stretch=loop, but no loop is set: drag one on the waveform, or choose the song")
-        return loop
-    return 0, state.end_frame()
-
-
-def _file_range(
-    state: SessionState, track: Track, request: HandOverRequest, rate_hz: int, n_frames: int
-) -> tuple[int, int]:
-    """Return the frames of the track's own file to render: all of it, so that it drops back into place, or the loop."""
-    if request.stretch == "song":
-        return 0, n_frames
-    start, end = _stretch(state, request)
-    ratio = rate_hz / state.sample_rate_hz
-    return round((start - track.start_frame) * ratio), round((end - track.start_frame) * ratio)
-
-
-def _file_name(original: str, request: HandOverRequest) -> str:
-    """Return the user's own name plus the suffix, as a bare file name."""
-    bare = PurePath(original.replace("\\", "/")).name
-    stem = PurePath(bare).stem if PurePath(bare).suffix else bare
-    return f"{stem.replace('/', ' ')}{request.suffix}{SUFFIXES[request.output]}"
-
-
-def _unused(name: str, taken: set[str]) -> str:
-    path = PurePath(name)
-    number, candidate = 2, name
-    while candidate in taken:
-        candidate, number = f"{path.stem} {number}{path.suffix}", number + 1
-    return candidate
 
 
 def _as_model(row: ProductRow) -> HandOver:
