@@ -1,5 +1,5 @@
 """Writes docs/openapi.json (the API), docs/monitor.json and docs/news.json (messages of the two sockets), and
-docs/treatment.schema.json and docs/report.schema.json.
+docs/treatment.schema.json, docs/report.schema.json and docs/bundle.schema.json.
 
 .venv/bin/python tools/export_schemas.py [--check]
 """
@@ -12,6 +12,7 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from mivlo import __version__
+from mivlo.core.bundle import Manifest
 from mivlo.core.proof.report import Report
 from mivlo.core.treatment import Treatment
 from mivlo.server.api import news
@@ -38,6 +39,11 @@ def report_schema() -> dict[str, Any]:
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}
 
 
+def bundle_schema() -> dict[str, Any]:
+    """Return the JSON Schema (2020-12) of a bundle's session.json."""
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Manifest.model_json_schema()}
+
+
 def treatment_schema() -> dict[str, Any]:
     """Return the treatment file's JSON Schema (2020-12)."""
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Treatment.model_json_schema()}
@@ -54,6 +60,7 @@ def main() -> int:
         "news.json": messages_of("Mivlo news", {"FromPage": news.FromPage, "ToPage": news.ToPage}),
         "treatment.schema.json": treatment_schema(),
         "report.schema.json": report_schema(),
+        "bundle.schema.json": bundle_schema(),
     }
     for name, document in documents.items():
         text = json.dumps(document, indent=1, ensure_ascii=False) + "\n"

@@ -3,6 +3,7 @@
 MivloError
 ├── ParameterError     a figure out of its range
 ├── TreatmentError     a treatment that cannot be read
+├── BundleError        a session in one file that cannot be opened or written
 ├── AudioFileError     a file that cannot be taken in or written
 ├── TooLargeError      more than can be taken in
 ├── ConflictError      an edit of what somebody else has changed since
@@ -11,6 +12,7 @@ MivloError
 
 __all__ = [
     "AudioFileError",
+    "BundleError",
     "ConflictError",
     "MivloError",
     "NotFoundError",
@@ -42,6 +44,12 @@ class AudioFileError(MivloError):
     """An audio file that cannot be taken in or written."""
 
     code = "bad-audio-file"
+
+
+class BundleError(MivloError):
+    """A session in one file that cannot be opened or written."""
+
+    code = "bad-bundle"
 
 
 class TooLargeError(MivloError):

@@ -2,6 +2,7 @@
 
 from mivlo.core.model.base import Frozen, refuse_twins
 from mivlo.core.model.ledger import (
+    TREATMENTS,
     Behaviour,
     ClashReason,
     Evidence,
@@ -24,6 +25,7 @@ from mivlo.core.model.strips import Group, LaterVersion, Send, Strip, StripBase,
 
 __all__ = [
     "MIX_ID",
+    "TREATMENTS",
     "Audio",
     "Behaviour",
     "ClashReason",

@@ -1,7 +1,7 @@
 """What a ledger consists of: moves with their reason and evidence, and what is to be kept."""
 
 from collections.abc import Iterable
-from typing import Literal, Self
+from typing import Literal, Self, get_args
 
 from pydantic import Field, model_validator
 
@@ -10,6 +10,7 @@ from mivlo.core.moves import Move
 from mivlo.core.moves.capabilities import Listens
 
 __all__ = [
+    "TREATMENTS",
     "Behaviour",
     "ClashReason",
     "Evidence",
@@ -28,6 +29,7 @@ Behaviour = Literal[
     "steady", "when-loud", "burst"
 ]  # of a fault: always there, only when the track is loud, or in bursts
 Treatment = Literal["A", "B", "C", "D"]  # a ledger is addressed by treatment and strip
+TREATMENTS: tuple[Treatment, ...] = get_args(Treatment)
 
 
 class Evidence(Frozen):

@@ -3,7 +3,7 @@
 The order is drawn by the caller's secure random source; here is only what follows from it.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from math import comb
 from typing import Any, Literal, Self
 
@@ -19,6 +19,7 @@ from mivlo.core.proof.threshold import Tried, next_depth_db, threshold_of
 __all__ = [
     "Answers", "AskedCheck", "BlindResult", "Order", "Press", "answered", "check_loop", "full_depth_db",
     "guess_chance", "is_over", "pressed", "result_of", "subject_of",
+    "told_of_checks",
 ]  # fmt: skip
 
 Press = Literal["A", "X", "B"]
@@ -101,6 +102,24 @@ def subject_of(asked: AskedCheck, session: Session) -> str:
     names = {strip.id: strip.name for strip in session.strips()}
     whose = names.get(asked.strip_id or "", "a track that is gone")
     return words.get(asked.compared.what) or f"The moves of {whose}"
+
+
+def told_of_checks(
+    session: Session, checks: Iterable[tuple[AskedCheck, BlindResult]]
+) -> tuple[dict[str, str], list[str]]:  # fmt: skip
+    """Return what checks, oldest first, have shown of the treatment that a session shows: by the ids of single moves,
+    and of all else in sentences. Raises nothing. Source: ours."""
+    of_moves: dict[str, str] = {}
+    others: list[str] = []
+    for asked, result in checks:
+        compared = asked.compared
+        if session.treatment not in (asked.treatment, compared.other):
+            continue
+        if compared.what == "one-move" and compared.entry_id is not None:
+            of_moves[compared.entry_id] = result.says
+        else:
+            others.append(f"{subject_of(asked, session)}: {result.says}")
+    return of_moves, others
 
 
 def guess_chance(right: int, of: int) -> float:

@@ -2,6 +2,7 @@
 
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -102,8 +103,12 @@ class Upload:
 
 
 @asynccontextmanager
-async def received(request: Request) -> AsyncIterator[Upload]:
+async def received(request: Request, *, max_bytes: int | None = None) -> AsyncIterator[Upload]:
     """Give a whole upload; its file is gone at the end unless it was moved away, and where it is refused.
+
+    Parameters
+    ----------
+    max_bytes : at most; None: as many as an import may have
 
     Raises
     ------
@@ -111,6 +116,8 @@ async def received(request: Request) -> AsyncIterator[Upload]:
     ParameterError: no form with a file
     """
     limits = settings().import_limits
+    if max_bytes is not None:
+        limits = replace(limits, max_bytes=max_bytes)
     declared = request.headers.get("content-length", "")
     if declared.isdigit() and int(declared) > limits.max_bytes + FORM_BYTES:
         raise TooLargeError(_too_many_bytes("the file", limits))

@@ -3,7 +3,7 @@
 from sqlalchemy.orm import Session as Database
 
 from mivlo.core.analyses.base import Need
-from mivlo.core.proof.blind import subject_of
+from mivlo.core.proof.blind import told_of_checks
 from mivlo.core.proof.report import Report
 from mivlo.core.proof.reporting import report_of_session
 from mivlo.server.services.blind import list_checks
@@ -20,14 +20,6 @@ def report_now(db: Database, session: SessionState) -> Report:
         result = done_result(db, need.key)
         return None if result is None else need.analysis.adapter().validate_json(result)
 
-    of_moves: dict[str, str] = {}
-    others: list[str] = []
-    for check in reversed(list_checks(db, session.id)):
-        asked, says = check.asked, check.result.says if check.result else ""
-        if session.treatment not in (asked.treatment, asked.compared.other):
-            continue
-        if asked.compared.what == "one-move" and asked.compared.entry_id is not None:
-            of_moves[asked.compared.entry_id] = says
-        else:
-            others.append(f"{subject_of(asked, session)}: {says}")
+    checks = [(one.asked, one.result) for one in reversed(list_checks(db, session.id)) if one.result is not None]
+    of_moves, others = told_of_checks(session, checks)
     return report_of_session(session, known, blind=of_moves, checks=others)

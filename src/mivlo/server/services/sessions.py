@@ -31,6 +31,7 @@ __all__ = [
     "add_track",
     "create_session",
     "edit_session",
+    "insert_session",
     "keep_draft",
     "list_sessions",
     "lock_session",
@@ -79,6 +80,25 @@ def create_session(db: Database, *, name: str, sample_rate_hz: int, is_demo: boo
     db.add(StripRow(id=mix.id, session_id=row.id, is_mix=True, schema_version=STRIP_SCHEMA, state=_dump(mix)))
     db.commit()
     return read_session(db, row.id)
+
+
+def insert_session(db: Database, session: Session, audio: Sequence[AudioRow]) -> None:
+    """Insert a session that was made elsewhere, with its files; its history begins here. Does not commit."""
+    row = SessionRow(id=session.id, sample_rate_hz=session.sample_rate_hz, is_demo=False, revision=0, history_at=0)
+    for name in OF_SESSION:
+        setattr(row, name, _dumped(getattr(session, name)))
+    db.add(row)
+    db.flush()
+    db.add_all(audio)
+    for position, strip in enumerate(session.strips()):
+        is_mix = strip is session.master
+        db.add(
+            StripRow(
+                id=strip.id, session_id=session.id, position=position, is_mix=is_mix, schema_version=STRIP_SCHEMA,
+                state=_dump(strip),
+            )
+        )  # fmt: skip
+    enqueue_listening(db, session.id)
 
 
 def read_session(db: Database, session_id: str) -> SessionState:
