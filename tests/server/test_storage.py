@@ -33,10 +33,10 @@ def test_fifty_times_in_looked_at_removed_and_deleted_leave_nothing(http, mivlo)
         audio_id = state["tracks"][0]["audio_id"]
         asked = {"strip_id": state["tracks"][0]["id"], "place": {"time_zoom": 4}}
         assert analysed(http, state, "picture", **asked)["bytes"] > 1_000
-        beyond = analysed(http, state, "picture", **asked, column=900)
+        beyond = analysed(http, state, "picture", **asked | {"place": {"time_zoom": 4, "column": 900}})
         assert (beyond.status_code, beyond.json()["code"]) == (404, "not-found")
         in_use = http.delete(f"/api/sessions/{session['id']}/audio/{audio_id}")
-        assert (in_use.status_code, "remove the track first" in in_use.text) == (409, True)
+        assert (in_use.status_code, "remove that first" in in_use.text) == (409, True)
         edit(http, state, remove_track(state))
         (unused,) = http.get(f"/api/sessions/{session['id']}/storage").json()["unused"]
         freed = http.delete(f"/api/sessions/{session['id']}/audio/{audio_id}").json()
@@ -44,6 +44,24 @@ def test_fifty_times_in_looked_at_removed_and_deleted_leave_nothing(http, mivlo)
     assert taken(mivlo.data) == before
     now = http.get(f"/api/sessions/{session['id']}").json()
     assert (now["undo"], now["redo"]) == (None, None)  # what could only be undone with the sound is forgotten
+
+
+def test_a_reference_is_kept_until_it_is_let_go(api):
+    state = session_with_track(api, seconds=0.2)
+    path = f"/api/sessions/{state['id']}"
+    files = {"file": ("theirs.wav", wav(0.3, channels=2))}
+    state = api.post(f"{path}/references", files=files).json()
+    [reference] = state["references"]
+    audio_id = reference["audio_id"]
+    assert api.get(f"{path}/storage").json()["unused"] == []
+    assert api.delete(f"{path}/audio/{audio_id}").status_code == 409
+    state = edit(api, state, {"do": "remove-reference", "reference_id": reference["id"]}).json()
+    assert step_back(api, state)["references"] == [reference]  # until its sound is deleted for good
+    state = edit(api, state, {"do": "remove-reference", "reference_id": reference["id"]}).json()
+    [unused] = api.get(f"{path}/storage").json()["unused"]
+    assert unused["audio"]["id"] == audio_id
+    assert api.delete(f"{path}/audio/{audio_id}").status_code == 200
+    assert api.get(path).json()["undo"] is None
 
 
 def test_what_came_back_of_a_track_stays_with_it(api):
