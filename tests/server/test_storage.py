@@ -5,12 +5,16 @@ import json
 import socket
 import struct
 import zipfile
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
 import soundfile
 
-from .helpers import analysed, edit, finished, new_session, session_with_track, step_back, upload, wav
+from mivlo.server.db.engine import open_db
+from mivlo.server.db.tables import SessionRow
+
+from .helpers import analysed, edit, finished, new_session, session_with_track, set_loop, step_back, upload, wav
 
 RATE = 48_000
 
@@ -44,6 +48,28 @@ def test_fifty_times_in_looked_at_removed_and_deleted_leave_nothing(http, mivlo)
     assert taken(mivlo.data) == before
     now = http.get(f"/api/sessions/{session['id']}").json()
     assert (now["undo"], now["redo"]) == (None, None)  # what could only be undone with the sound is forgotten
+
+
+def test_a_deleted_session_comes_back_whole_from_the_shelf_until_its_time_is_over(api):
+    state = session_with_track(api, seconds=0.2)
+    path = f"/api/sessions/{state['id']}"
+    assert api.delete(path).json() == {"freed_bytes": 0}
+    assert state["id"] not in {one["id"] for one in api.get("/api/sessions").json()}
+    refused = api.get(path)
+    assert (refused.status_code, "brought back from the shelf" in refused.json()["message"]) == (404, True)
+    assert edit(api, state, set_loop(0, 100)).status_code == 404
+    [shelved] = [one for one in api.get("/api/sessions/shelf").json() if one["id"] == state["id"]]
+    assert shelved["bytes"] > 10_000
+    days = datetime.fromisoformat(shelved["goes_at"]) - datetime.now(UTC)
+    assert timedelta(days=6, hours=23) < days <= timedelta(days=7)
+    assert api.post(f"{path}/unshelve").json() == state
+    assert api.get(path).json() == state
+    api.delete(path)
+    with open_db() as db:  # in this very process
+        db.get_one(SessionRow, state["id"]).shelved_at = datetime.now(UTC) - timedelta(days=7, minutes=1)
+        db.commit()
+    assert api.get("/api/sessions/shelf").json() == []
+    assert api.post(f"{path}/unshelve").status_code == 404
 
 
 def test_a_reference_is_kept_until_it_is_let_go(api):
@@ -101,12 +127,12 @@ def test_a_session_goes_with_everything_of_it_and_no_other_is_touched(http, mivl
     assert finished(http, state["id"], asked["id"])["status"] == "done"
     storage = http.get(f"/api/sessions/{state['id']}/storage").json()
     assert storage["handover_bytes"][asked["id"]] > 500_000
-    freed = http.delete(f"/api/sessions/{state['id']}").json()
+    freed = http.delete(f"/api/sessions/{state['id']}?for_good=true").json()
     assert freed["freed_bytes"] == storage["session_bytes"] > 1_000_000
     assert taken(mivlo.data) == before
     for gone in (f"sessions/{state['id']}", f"sessions/{state['id']}/storage", f"handovers/{asked['id']}/files/0"):
         assert http.get(f"/api/{gone}").status_code == 404
-    assert http.delete(f"/api/sessions/{state['id']}").status_code == 404
+    assert http.delete(f"/api/sessions/{state['id']}?for_good=true").status_code == 404
     assert http.get(f"/api/sessions/{other['id']}").json() == other
 
 

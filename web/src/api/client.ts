@@ -45,6 +45,7 @@ export type PinAnswers = Schemas['PinAnswers']
 export type PileUp = Schemas['PileUp']
 export type Pin = Schemas['Pin']
 export type SoundFigures = Schemas['SoundFigures']
+export type Shelved = Schemas['Shelved']
 export type Reference = Schemas['Reference']
 export type Remark = Schemas['Remark']
 export type Probe = MonitorSchemas['Probe']
@@ -167,7 +168,10 @@ export const api = {
     }),
   keepDraft: (id: string, draft: Draft) => call<null>('POST', `/sessions/${id}/drafts`, draft),
   storage: (id: string) => call<Storage>('GET', `/sessions/${id}/storage`),
-  deleteSession: (id: string) => call<Freed>('DELETE', `/sessions/${id}`),
+  /** Onto the shelf, or (also from there) for good. */
+  deleteSession: (id: string, forGood = false) => call<Freed>('DELETE', `/sessions/${id}?for_good=${forGood}`),
+  shelf: () => call<Shelved[]>('GET', '/sessions/shelf'),
+  bringBack: (id: string) => call<SessionState>('POST', `/sessions/${id}/unshelve`),
   deleteAudio: (id: string, audioId: string) => call<Freed>('DELETE', `/sessions/${id}/audio/${audioId}`),
   deleteHandOver: (id: string) => call<Freed>('DELETE', `/handovers/${id}`),
   response: (moves: Move[], sample_rate_hz: number, amount: number) =>

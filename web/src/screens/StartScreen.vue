@@ -1,45 +1,83 @@
 <script setup lang="ts">
-/** All sessions, and a new one. */
+/** All sessions with what they take on the disk, a new one, sessions as files, and what was deleted lately. */
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
-import { onMounted, ref } from 'vue'
+import { onMounted, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, type SessionSummary } from '../api/client'
+import { api, upload, type SessionSummary, type Shelved } from '../api/client'
 import DeleteButton from '../components/DeleteButton.vue'
+import { formatBytes } from '../lib/figures'
 
 const RATES = [44_100, 48_000, 88_200, 96_000]
 const router = useRouter()
 const sessions = ref<SessionSummary[] | null>(null)
+const shelf = ref<Shelved[]>([])
+const sizes = ref<Record<string, number>>({})
 const name = ref('')
 const rate = ref(48_000)
 const problem = ref('')
+const opening = ref<{ name: string; part: number } | null>(null)
+const picker = useTemplateRef<HTMLInputElement>('picker')
+const over = ref(false)
 
-async function remove(session: SessionSummary) {
-  await api.deleteSession(session.id)
-  sessions.value = sessions.value?.filter((one) => one !== session) ?? null
-}
-const bytesOf = async (session: SessionSummary) => (await api.storage(session.id)).session_bytes
-
-onMounted(async () => {
-  try {
-    sessions.value = await api.sessions()
-  } catch (error) {
-    problem.value = (error as Error).message
-  }
-})
-
-async function make() {
+async function insisted(what: () => Promise<unknown>) {
   problem.value = ''
   try {
-    const made = await api.createSession(name.value.trim(), rate.value)
-    await router.push(`/session/${made.id}/gather`)
+    await what()
   } catch (error) {
     problem.value = (error as Error).message
   }
 }
+async function list() {
+  ;[sessions.value, shelf.value] = await Promise.all([api.sessions(), api.shelf()])
+  for (const { id } of sessions.value)
+    await api.storage(id).then(
+      (storage) => (sizes.value[id] = storage.session_bytes),
+      () => undefined, // deleted from another page meanwhile
+    )
+}
+onMounted(() => insisted(list))
+
+const shelve = (session: SessionSummary) => insisted(() => api.deleteSession(session.id).then(list))
+const bringBack = (one: Shelved) => insisted(() => api.bringBack(one.id).then(list))
+const removeForGood = (one: Shelved) => api.deleteSession(one.id, true).then(list)
+const daysLeft = (one: Shelved) => Math.max(Math.ceil((Date.parse(one.goes_at) - Date.now()) / 86_400_000), 1)
+
+/** A bundle becomes a session beside the one that it came from. */
+const openBundle = (file: File | undefined) =>
+  file &&
+  insisted(async () => {
+    opening.value = { name: file.name, part: 0 }
+    try {
+      const made = await upload('/bundles', file, {}, (part) => (opening.value = { name: file.name, part }))
+      await router.push(`/session/${made.id}/${made.tracks.length ? 'bench' : 'gather'}`)
+    } finally {
+      opening.value = null
+    }
+  })
+function picked(event: Event) {
+  const input = event.target as HTMLInputElement
+  void openBundle(input.files?.[0])
+  input.value = ''
+}
+function dropped(event: DragEvent) {
+  over.value = false
+  void openBundle(event.dataTransfer?.files[0])
+}
+
+const make = () =>
+  insisted(async () => {
+    const made = await api.createSession(name.value.trim(), rate.value)
+    await router.push(`/session/${made.id}/gather`)
+  })
 </script>
 
 <template>
-  <div class="page">
+  <div
+    class="page"
+    :class="{ over }"
+    @dragover.prevent="over = true"
+    @dragleave.self="over = false"
+    @drop.prevent="dropped">
     <h1>Mivlo</h1>
     <p class="lead">Find what rings, booms or sounds harsh in a track. Cut it, compare fairly, hand it over.</p>
     <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
@@ -51,14 +89,29 @@ async function make() {
           class="session"
           data-test="session"
           :to="`/session/${session.id}/${session.n_tracks ? 'bench' : 'gather'}`">
-          <strong>{{ session.name }}</strong>
+          <strong
+            ><bdi>{{ session.name }}</bdi></strong
+          >
           <span class="figures soft"
             >{{ session.n_tracks }} {{ session.n_tracks === 1 ? 'track' : 'tracks' }},
-            {{ session.sample_rate_hz / 1000 }} kHz</span
+            {{ session.sample_rate_hz / 1000 }} kHz<template v-if="sizes[session.id]"
+              >, {{ formatBytes(sizes[session.id] ?? 0) }}</template
+            ></span
           >
           <span v-if="session.is_demo" class="soft">made up for trying things out</span>
         </RouterLink>
-        <DeleteButton :what="session.name" :bytes="() => bytesOf(session)" :remove="() => remove(session)" />
+        <a
+          class="plain"
+          :href="`/api/sessions/${session.id}/bundle`"
+          download
+          data-test="save-bundle"
+          :aria-label="`Save ${session.name} as a bundle`"
+          title="The session with its files as one ZIP, to be opened on another machine"
+          >save as a bundle</a
+        >
+        <button class="plain" :aria-label="`Delete ${session.name}`" data-test="shelve" @click="shelve(session)">
+          delete
+        </button>
       </div>
     </section>
     <section aria-label="New session">
@@ -73,18 +126,48 @@ async function make() {
       <p class="soft">
         All tracks are heard at the session's sampling rate. A track handed over keeps the rate of its own file.
       </p>
+      <p>
+        <ElButton @click="picker?.click()">Open a bundle</ElButton>
+        <span class="soft"> or drop it here: a session that was saved as one file, here or on another machine</span>
+        <input ref="picker" type="file" hidden accept=".zip" data-test="open-bundle" @change="picked" />
+      </p>
+      <p v-if="opening" role="status">
+        <bdi>{{ opening.name }}</bdi>:
+        {{ opening.part < 1 ? `${Math.round(100 * opening.part)} %` : 'is being checked and taken in …' }}
+      </p>
+    </section>
+    <section v-if="shelf.length" aria-label="Deleted lately" data-test="shelf">
+      <h2>Deleted lately</h2>
+      <div v-for="one in shelf" :key="one.id" class="line">
+        <span class="session"
+          ><bdi>{{ one.name }}</bdi>
+          <span class="figures soft"
+            >{{ formatBytes(one.bytes) }}, for {{ daysLeft(one) }} more {{ daysLeft(one) === 1 ? 'day' : 'days' }}</span
+          ></span
+        >
+        <button class="plain" data-test="bring-back" :aria-label="`Bring ${one.name} back`" @click="bringBack(one)">
+          bring back
+        </button>
+        <DeleteButton :what="one.name" :bytes="() => one.bytes" :remove="() => removeForGood(one)" />
+      </div>
     </section>
   </div>
 </template>
 
 <style scoped>
 .page {
-  max-width: 660px;
-  margin: 8vh auto 0;
-  padding: 0 20px;
+  max-width: 760px;
+  min-height: 100%;
+  margin: 0 auto;
+  padding: 7vh 20px 30px;
+}
+.over {
+  outline: 3px dashed var(--ochre);
+  outline-offset: -8px;
 }
 h1 {
   font-size: 40px;
+  margin: 0;
 }
 h2 {
   font-size: 17px;
@@ -100,18 +183,25 @@ h2 {
   flex-wrap: wrap;
   justify-content: flex-end;
   align-items: baseline;
+  gap: 0 10px;
   border-bottom: 1px solid var(--line);
 }
+.line a.plain {
+  color: inherit;
+}
 .session {
-  flex: 1 0 auto;
+  flex: 1 1 300px;
+  min-width: 0;
   display: flex;
-  gap: 16px;
+  flex-wrap: wrap;
+  gap: 0 16px;
   align-items: baseline;
   padding: 9px 4px;
   color: var(--ink);
   text-decoration: none;
+  overflow-wrap: anywhere;
 }
-.session:hover {
+a.session:hover {
   background: var(--paper-sunk);
 }
 .new {

@@ -2,13 +2,24 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
 from mivlo.server.api.common import Db, Now, Problem
 from mivlo.server.services import sessions
 from mivlo.server.services.state import Draft, Edit, Edited, SessionState, SessionSummary, StepInHistory
-from mivlo.server.services.storage import Freed, Storage, delete_audio, delete_session, storage_of
+from mivlo.server.services.storage import (
+    Freed,
+    Shelved,
+    Storage,
+    clear_shelf,
+    delete_audio,
+    delete_session,
+    shelf,
+    shelve,
+    storage_of,
+    unshelve,
+)
 
 __all__ = ["router"]
 
@@ -34,6 +45,13 @@ def list_sessions(db: Db) -> list[SessionSummary]:
 def create_session(body: NewSession, db: Db) -> SessionState:
     """Make an empty session."""
     return sessions.create_session(db, name=body.name, sample_rate_hz=body.sample_rate_hz)
+
+
+@router.get("/shelf")
+def read_shelf(db: Db) -> list[Shelved]:
+    """Return deleted sessions that can still come back."""
+    clear_shelf(db)
+    return shelf(db)
 
 
 @router.get("/{session_id}")
@@ -73,9 +91,21 @@ def storage(session_id: str, db: Db) -> Storage:
 
 
 @router.delete("/{session_id}")
-def remove(session_id: str, db: Db) -> Freed:
-    """Delete a session for good."""
-    return delete_session(db, session_id)
+def remove(
+    session_id: str, db: Db, for_good: Annotated[bool, Query(description="at once, and also from the shelf")] = False
+) -> Freed:  # fmt: skip
+    """Delete a session: onto the shelf, from which it comes back for some days, or for good."""
+    if for_good:
+        return delete_session(db, session_id)
+    shelve(db, session_id)
+    return Freed(freed_bytes=0)
+
+
+@router.post("/{session_id}/unshelve")
+def bring_back(session_id: str, db: Db) -> SessionState:
+    """Bring a deleted session back from the shelf."""
+    unshelve(db, session_id)
+    return sessions.read_session(db, session_id)
 
 
 @router.delete("/{session_id}/audio/{audio_id}")

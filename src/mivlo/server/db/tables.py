@@ -55,6 +55,7 @@ class SessionRow(Base):
     history_at: Mapped[int] = mapped_column(default=0)
     is_demo: Mapped[bool] = mapped_column(default=False)
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+    shelved_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))  # deleted, and can still come back
 
 
 class AudioRow(Base):

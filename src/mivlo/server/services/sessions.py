@@ -55,10 +55,11 @@ REFUSALS: dict[str, type[MivloError]] = {
 
 
 def list_sessions(db: Database) -> list[SessionSummary]:
-    """Return all sessions, newest first."""
+    """Return all sessions but those on the shelf, newest first."""
     tracks = select(StripRow.session_id, func.count()).where(StripRow.state["kind"].astext == "track")
     counts = dict(db.execute(tracks.group_by(StripRow.session_id)).all())
-    rows = db.scalars(select(SessionRow).order_by(SessionRow.created_at.desc()))
+    here = select(SessionRow).where(SessionRow.shelved_at.is_(None))
+    rows = db.scalars(here.order_by(SessionRow.created_at.desc()))
     return [
         SessionSummary(
             id=row.id,
@@ -312,6 +313,8 @@ def _session_row(db: Database, session_id: str, *, lock: bool = False) -> Sessio
     row = db.scalar(query.with_for_update() if lock else query)
     if row is None:
         raise NotFoundError(f"session {session_id:.80} is not there")
+    if row.shelved_at is not None:
+        raise NotFoundError(f"session {row.name} was deleted; on the start page it can be brought back from the shelf")
     return row
 
 

@@ -2,6 +2,7 @@
 
 import shutil
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -21,20 +22,36 @@ from mivlo.server.settings import settings
 
 __all__ = [
     "Freed",
+    "Shelved",
     "Storage",
     "UnusedAudio",
+    "clear_shelf",
     "delete_audio",
     "delete_handover",
     "delete_session",
+    "shelf",
+    "shelve",
     "storage_of",
     "sweep",
+    "unshelve",
 ]
+
+SHELF_DAYS = 7
 
 
 class Freed(BaseModel):
     """How much is free again."""
 
     freed_bytes: int
+
+
+class Shelved(BaseModel):
+    """A deleted session that can still come back, and when it goes for good."""
+
+    id: str
+    name: str
+    bytes: int
+    goes_at: datetime
 
 
 class UnusedAudio(BaseModel):
@@ -70,9 +87,40 @@ def storage_of(db: Database, session_id: str) -> Storage:
     )
 
 
+def shelve(db: Database, session_id: str) -> None:
+    """Put a session on the shelf, from which it comes back whole; raises NotFoundError."""
+    lock_session(db, session_id).shelved_at = datetime.now(UTC)
+    db.commit()
+
+
+def unshelve(db: Database, session_id: str) -> None:
+    """Bring a session back from the shelf; one that is not on it stays where it is. Raises NotFoundError."""
+    row = db.get(SessionRow, session_id, with_for_update=True)
+    if row is None:
+        raise NotFoundError(f"session {session_id:.80} is not on the shelf (any more)")
+    row.shelved_at = None
+    db.commit()
+
+
+def shelf(db: Database) -> list[Shelved]:
+    """Return what is on the shelf, what was put there last at the front."""
+    there = select(SessionRow).where(SessionRow.shelved_at.is_not(None))
+    rows = db.scalars(there.order_by(SessionRow.shelved_at.desc()))
+    return [
+        Shelved(
+            id=row.id, name=row.name, bytes=_bytes_of(_folders_of(db, row.id)),
+            goes_at=row.shelved_at + timedelta(days=SHELF_DAYS),
+        )
+        for row in rows
+        if row.shelved_at is not None
+    ]  # fmt: skip
+
+
 def delete_session(db: Database, session_id: str) -> Freed:
     """Delete a session for good, with all its sound and hand-overs; raises NotFoundError."""
-    row = lock_session(db, session_id)
+    row = db.get(SessionRow, session_id, with_for_update=True)
+    if row is None:
+        raise NotFoundError(f"session {session_id:.80} is not there")
     folders = list(_folders_of(db, session_id))
     freed_bytes = _bytes_of(folders)
     db.delete(row)
@@ -137,6 +185,14 @@ def sweep(db: Database) -> None:
     left += [one for name in ("products", "handover") for one in (data / name).glob("*") if one.name not in products]
     _remove(left)
     _forget_lost_products(db)
+    clear_shelf(db)
+
+
+def clear_shelf(db: Database) -> None:
+    """Delete for good what has been on the shelf long enough."""
+    since = datetime.now(UTC) - timedelta(days=SHELF_DAYS)
+    for session_id in list(db.scalars(select(SessionRow.id).where(SessionRow.shelved_at < since))):
+        delete_session(db, session_id)
 
 
 def _forget_lost_products(db: Database) -> None:
