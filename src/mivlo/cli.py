@@ -29,6 +29,7 @@ if TYPE_CHECKING:  # the audio libraries would cost `response` its quick start
 __all__ = ["app"]
 
 P = ParamSpec("P")
+LEFT_OUT_TOLD = 1e-6  # of an impulse response: more than that is told
 
 app = typer.Typer(
     add_completion=False,
@@ -173,6 +174,38 @@ def apply(
         print("mivlo: note: moves that listen to another track hear silence in a single file", file=sys.stderr)
     if clipped:
         print(f"mivlo: note: {clipped} samples were over full scale and were clipped", file=sys.stderr)
+
+
+@app.command()
+@_one_line_errors
+def impulse(
+    treatment: Annotated[Path, typer.Argument(help="Treatment file (docs/treatment.schema.json).")],
+    target: Annotated[Path, typer.Argument(metavar="OUT", help="File to write: .wav, 32-bit float.")],
+    rate: Annotated[int, typer.Option(help="Sampling rate in Hz, 44100 to 192000.")],
+    phase: Annotated[str, typer.Option(help="minimum or linear.")] = "minimum",
+    seconds: Annotated[
+        float | None, typer.Option(help="Its length at most; left out: all but -120 dB, up to 30 s.")
+    ] = None,
+    steady_only: Annotated[
+        bool, typer.Option("--steady-only", help="Leave out moves that are not steady, in place of refusing them.")
+    ] = False,
+) -> None:
+    """Write the impulse response of a treatment's steady moves, for whatever convolves."""
+    from mivlo.core.audiofile import write_blocks
+    from mivlo.core.impulse import impulse_of, steady_of
+
+    if phase not in ("minimum", "linear"):
+        raise ParameterError(f"--phase {phase!r} must be minimum or linear")
+    if target.suffix.lower() != ".wav":
+        raise TreatmentError(f"{target}: must end in .wav")
+    moves = steady_of(read_treatment(treatment).acting(), steady_only=steady_only)
+    made = impulse_of(moves, sample_rate_hz=rate, phase="linear" if phase == "linear" else "minimum", seconds=seconds)
+    n_channels, n_frames = made.samples.shape
+    write_blocks(target, [made.samples], n_channels=n_channels, sample_rate_hz=rate, output="wav-float", dither=False)
+    ways = "" if n_channels == 1 else "; channels: left to left, left to right, right to left, right to right"
+    print(f"{n_frames} frames, its middle at frame {made.middle_frame}{ways}")
+    if seconds is not None or made.left_out > LEFT_OUT_TOLD:
+        print(f"mivlo: note: what is left out sums up to {made.left_out_db:.0f} dB", file=sys.stderr)
 
 
 @app.command()
