@@ -146,9 +146,11 @@ def apply(
     ] = False,
 ) -> None:
     """Process a file with a treatment; start, length, channels and rate stay as they are."""
-    from mivlo.core.audiofile import OutputFormat, write_blocks
+    from mivlo.core.audiofile import BITS_OF, OutputFormat, write_blocks
     from mivlo.core.engine.render import render_moves
     from mivlo.core.engine.source import ArraySource
+    from mivlo.core.metadata.containers import carried_by
+    from mivlo.core.metadata.rendered import as_rendered
 
     read = read_treatment(treatment)
     moves = tuple(move for move in read.moves if with_stand_ins or not move.stand_in)
@@ -169,6 +171,14 @@ def apply(
         sample_rate_hz=info.sample_rate_hz,
         output=output,
         dither=any(move.on for move in moves),
+        carries=as_rendered(
+            carried_by(source),
+            start_frame=0,
+            n_frames=info.n_frames,
+            sample_rate_hz=info.sample_rate_hz,
+            n_channels=info.n_channels,
+            bits=BITS_OF[output],
+        ),
     )
     if any(isinstance(move, Listens) and move.heard_id for move in moves):
         print("mivlo: note: moves that listen to another track hear silence in a single file", file=sys.stderr)

@@ -13,10 +13,12 @@ import soundfile
 import soxr
 
 from mivlo.core.errors import AudioFileError
-from mivlo.core.riff import missing_bytes
+from mivlo.core.metadata.containers import Carried, put_into
+from mivlo.core.riff import LONG_WAVES, BareLongWave, missing_bytes
 from mivlo.core.units import Array
 
 __all__ = [
+    "BITS_OF",
     "AudioFileInfo",
     "FileSource",
     "ImportLimits",
@@ -32,6 +34,7 @@ __all__ = [
 BLOCK_FRAMES = 1 << 16
 OutputFormat = Literal["wav-24", "wav-float", "flac-24"]
 _SOUNDFILE_FORMATS = {"wav-24": ("WAV", "PCM_24"), "wav-float": ("WAV", "FLOAT"), "flac-24": ("FLAC", "PCM_24")}
+BITS_OF: dict[OutputFormat, int] = {"wav-24": 24, "wav-float": 32, "flac-24": 24}
 INT24_SCALE = float(1 << 23)
 DITHER_SEED = 20_240_229  # any fixed number: the same treatment gives the same file
 
@@ -58,6 +61,12 @@ class AudioFileInfo:
     n_frames: int
 
 
+def _opened(path: Path) -> soundfile.SoundFile:
+    with path.open("rb") as file:
+        is_long = file.read(4) in LONG_WAVES
+    return soundfile.SoundFile(BareLongWave(path) if is_long else path)
+
+
 def inspect_audio(path: Path, *, limits: ImportLimits, name: str) -> AudioFileInfo:
     """Return what a file is, once it is sure that it can be taken in whole.
 
@@ -76,7 +85,7 @@ def inspect_audio(path: Path, *, limits: ImportLimits, name: str) -> AudioFileIn
     if size > limits.max_bytes:
         raise AudioFileError(f"{name}: {size} bytes, but at most {limits.max_bytes} are taken")
     try:
-        with soundfile.SoundFile(path) as file:
+        with _opened(path) as file:
             info = AudioFileInfo(file.format, file.subtype, file.samplerate, file.channels, file.frames)
     except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
         reason = str(getattr(error, "error_string", error)).strip().rstrip(".")
@@ -108,7 +117,7 @@ def read_blocks(path: Path, *, name: str, precision: Literal["float32", "float64
     """
     done = 0
     try:
-        with soundfile.SoundFile(path) as file:
+        with _opened(path) as file:
             expected = file.frames
             while True:
                 block = file.read(BLOCK_FRAMES, dtype=precision, always_2d=True)
@@ -175,7 +184,7 @@ def _resampled(blocks: Iterator[Array], info: AudioFileInfo, rate_hz: int) -> It
 
 def write_blocks(
     path: Path, blocks: Iterable[Array], *, n_channels: int, sample_rate_hz: int, output: OutputFormat, dither: bool,
-    called: str | None = None,
+    called: str | None = None, carries: Carried = (),
 ) -> int:  # fmt: skip
     """Write (channels, n) blocks to a file that appears only when it is whole; return how many samples were clipped.
 
@@ -183,6 +192,7 @@ def write_blocks(
     ----------
     dither : triangular, of one step of 24 bits each way; left out where samples pass unchanged
     called : what messages call the file, where its place has another name
+    carries : what stands in the file beside its sound
 
     Raises
     ------
@@ -203,6 +213,7 @@ def write_blocks(
                     integers, over = _to_int24(block, random if dither else None)
                     clipped += over
                     file.write(integers.T)
+        put_into(part, carries)
         with part.open("rb") as done:
             os.fsync(done.fileno())
         part.replace(path)
@@ -242,7 +253,7 @@ class FileSource:
     """A `Source` over an imported file at its own rate, read as it is needed."""
 
     def __init__(self, path: Path) -> None:
-        self._file = soundfile.SoundFile(path)
+        self._file = _opened(path)
 
     @property
     def n_channels(self) -> int:

@@ -14,6 +14,7 @@ from mivlo.core.analyses.base import Need
 from mivlo.core.analyses.loudness import needs_of_match
 from mivlo.core.analyses.mix_comparison import match_of_mix
 from mivlo.core.audiofile import (
+    BITS_OF,
     FileSource,
     ImportLimits,
     OutputFormat,
@@ -27,6 +28,8 @@ from mivlo.core.engine.render import render_mix, render_track
 from mivlo.core.engine.source import Source, open_source
 from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.level_match import matched
+from mivlo.core.metadata.containers import carried_by
+from mivlo.core.metadata.rendered import as_rendered
 from mivlo.core.model import Group, RecordedSession, Track, Treatment
 from mivlo.core.units import Array, db_to_gain
 
@@ -155,7 +158,8 @@ def _render_track(
     report: Report, gain: float,
 ) -> HandOverFile:  # fmt: skip
     """Render one track from its original file at the file's own rate."""
-    original = FileSource(store.original(track.audio_id))
+    file = store.original(track.audio_id)
+    original = FileSource(file)
     try:
         rate = original.sample_rate_hz
         start, end = _file_range(state, track, request, rate, original.n_frames)
@@ -167,9 +171,14 @@ def _render_track(
             blocks = render_track(
                 mix, track.id, sources.open, start=offset + start, end=offset + end, sample_rate_hz=rate
             )
+            carries = as_rendered(
+                carried_by(file), start_frame=start, n_frames=end - start, sample_rate_hz=rate,
+                n_channels=original.n_channels, bits=BITS_OF[request.output],
+            )  # fmt: skip
             clipped = write_blocks(
                 path, _reported(_scaled(blocks, gain), end - start, report), n_channels=original.n_channels,
                 sample_rate_hz=rate, output=request.output, dither=treated or abs(gain) != 1.0, called=name,
+                carries=carries,
             )  # fmt: skip
     finally:
         original.close()

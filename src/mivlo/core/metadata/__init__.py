@@ -1,0 +1,1 @@
+"""What audio files carry beside their sound: where it stands in time, names, marks; read, and written again."""
