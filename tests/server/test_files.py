@@ -3,6 +3,7 @@
 import csv
 import hashlib
 import io
+import struct
 import subprocess
 import time
 import zipfile
@@ -18,10 +19,13 @@ from mivlo.core.engine.mix import mix_of_session
 from mivlo.core.engine.render import render_mix, replay
 from mivlo.core.engine.source import open_source
 from mivlo.core.filters.biquad import frequency_response
+from mivlo.core.metadata.containers import carried_by
+from mivlo.core.metadata.notes import notes_of
 from mivlo.core.moves.bell import Bell
 from mivlo.server.monitor.queue import LONGEST_MS, QueueLength
 from mivlo.server.services.state import SessionState
 
+from ..core.test_metadata import TIME, written
 from ..monitor_client import Played
 from .helpers import (
     RATE,
@@ -33,6 +37,7 @@ from .helpers import (
     new_session,
     session_with_track,
     set_loop,
+    set_strip,
     set_track,
     upload,
     wav,
@@ -361,3 +366,32 @@ def test_the_queue_grows_in_trouble_and_shrinks_in_calm():
     for tenth in range(100, 900):
         queue.report(held_frames=queue.aim_frames, underruns=9, now_s=tenth / 10)
     assert queue.aim_ms == 40.0
+
+
+def test_files_are_placed_by_the_time_that_they_tell_and_named_as_the_recorder_named_them(api, tmp_path):
+    """On import the earliest time reference of a session is its beginning."""
+    state = new_session(api)
+    whole = written(tmp_path / "a.wav").read_bytes()
+    earlier = struct.pack("<Q", TIME - 96_000)
+    for name, data in (
+        ("T01.wav", whole),
+        ("T02.wav", whole.replace(struct.pack("<Q", TIME), earlier, 1).replace(b"Kick in", b"Fiddle ")),
+        ("plain.wav", wav(0.5)),
+    ):
+        answer = upload(api, state["id"], name, data)
+        assert answer.status_code == 201, answer.text
+    state = answer.json()
+    told = [(one["name"], one["role"], one["start_frame"]) for one in state["tracks"]]
+    assert told == [("Kick in", "kick", 96_000), ("Fiddle", "strings", 0), ("plain", "other", 0)]
+    facts = state["audio"][state["tracks"][0]["audio_id"]]
+    assert [one["name"] for one in facts["markers"]] == ["Verse", "Chorus!", "End"]
+    # Where anything hangs on times, nothing is moved any more: an earlier file starts with the session.
+    state = edit(api, state, set_strip(state["tracks"][0], ledger=[bell()])).json()
+    day_before = whole.replace(struct.pack("<Q", TIME), struct.pack("<Q", TIME - 960_000), 1)
+    state = upload(api, state["id"], "T03.wav", day_before).json()
+    assert [one["start_frame"] for one in state["tracks"]] == [96_000, 0, 0, 0]
+    request = {"what": "tracks", "track_ids": [state["tracks"][0]["id"]]}
+    made = api.post(f"/api/sessions/{state['id']}/handovers", json=request)
+    assert finished(api, state["id"], made.json()["id"])["status"] == "done"
+    (tmp_path / "out.wav").write_bytes(api.get(f"/api/handovers/{made.json()['id']}/files/0").content)
+    assert notes_of(carried_by(tmp_path / "out.wav")) == notes_of(carried_by(tmp_path / "a.wav"))

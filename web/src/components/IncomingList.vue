@@ -4,7 +4,7 @@ import { ElProgress } from 'element-plus'
 import type { Incoming } from '../lib/incoming'
 
 defineProps<{ incoming: readonly Incoming[] }>()
-const emit = defineEmits<{ clear: [] }>()
+const emit = defineEmits<{ clear: []; sections: [row: Incoming] }>()
 const WORDS: Record<Incoming['state'], string> = {
   waiting: 'waits',
   sending: 'going up',
@@ -27,6 +27,9 @@ const WORDS: Record<Incoming['state'], string> = {
       <span class="how"
         >{{ WORDS[row.state] }}<template v-if="row.reason">: {{ row.reason }}</template></span
       >
+      <button v-if="row.marked" class="plain boxed" data-test="make-sections" @click="emit('sections', row)">
+        make sections of its {{ row.marked.n }} {{ row.marked.n === 1 ? 'marker' : 'markers' }}
+      </button>
     </li>
     <button class="plain clear" @click="emit('clear')">clear this list</button>
   </ul>

@@ -1,7 +1,8 @@
 /** Files on their way into the session: one after the other, each with how far it is and what became of it. */
 import { ref } from 'vue'
-import { upload } from '../api/client'
-import type { Incoming } from '../lib/incoming'
+import { upload, type SessionState, type Track } from '../api/client'
+import { formatTime } from '../lib/figures'
+import { sectionsOf, type Incoming } from '../lib/incoming'
 import { useSession } from './work'
 
 export function useIncoming() {
@@ -26,12 +27,33 @@ export function useIncoming() {
       })
       row.state = 'in'
       const added = path === addPath() ? next.tracks.at(-1) : null
-      if (added && added.role !== 'other') row.reason = `taken for ${added.role} by its name`
+      if (added) told(row, added, next)
       session.take(next)
     } catch (error) {
       row.state = 'refused'
       row.reason = (error as Error).message
     }
+  }
+
+  /** What was read of the file itself: what it is, when it starts, what is marked in it. */
+  function told(row: Incoming, added: Track, now: SessionState) {
+    const said = added.role === 'other' ? [] : [`taken for ${added.role} by its name`]
+    const file = now.audio[added.audio_id]
+    if (file?.time_reference != null && added.start_frame > 0)
+      said.push(`placed at ${formatTime(added.start_frame / now.sample_rate_hz)} by the time it tells`)
+    row.reason = said.join('; ')
+    if (file?.markers?.length) row.marked = { audioId: file.id, trackId: added.id, n: file.markers.length }
+  }
+
+  /** From each marker of a file to the next one, a section of its name. */
+  function makeSections(row: Incoming) {
+    const state = session.known.value
+    const track = state.tracks.find((one) => one.id === row.marked?.trackId)
+    const file = track && state.audio[track.audio_id]
+    if (!track || !file) return
+    const intents = sectionsOf(track, file, state.sample_rate_hz)
+    delete row.marked
+    return session.edit(`Sections from the markers of ${row.name}`.slice(0, 200), intents)
   }
 
   const addPath = () => `/sessions/${session.id}/tracks`
@@ -46,5 +68,5 @@ export function useIncoming() {
   const clearDone = () =>
     (incoming.value = incoming.value.filter((row) => row.state !== 'in' && row.state !== 'refused'))
 
-  return { incoming, add, replace, clearDone }
+  return { incoming, add, replace, clearDone, makeSections }
 }

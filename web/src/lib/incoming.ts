@@ -1,7 +1,28 @@
+import type { Audio, Intent, Track } from '../api/client'
+import { newId } from './moves'
+
 /** A file on its way into the session. */
 export interface Incoming {
   name: string
   part: number
   state: 'waiting' | 'sending' | 'reading' | 'in' | 'refused'
   reason: string
+  /** Whose markers can become sections, once it is in. */
+  marked?: { audioId: string; trackId: string; n: number }
+}
+
+/** Sections from each marker of a file to the next one, or to its end; frames of the session. */
+export function sectionsOf(track: Track, file: Audio, rateHz: number): Intent[] {
+  const ratio = rateHz / file.original_rate_hz
+  const markers = file.markers ?? []
+  return markers.flatMap(({ frame, name }, at): Intent[] => {
+    const end = markers[at + 1]?.frame ?? file.original_frames
+    const [start_frame, end_frame] = [frame, end].map((one) => Math.round(one * ratio) + track.start_frame) as [
+      number,
+      number,
+    ]
+    return end_frame > start_frame
+      ? [{ do: 'add-section', section: { id: newId(), name, start_frame, end_frame } } as Intent]
+      : []
+  })
 }

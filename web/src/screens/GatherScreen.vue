@@ -12,7 +12,7 @@ import GroupList from '../panels/GroupList.vue'
 import TrackTable from '../panels/TrackTable.vue'
 
 const { id, about, state, saved, edit, reload, listenedTo } = useSession()
-const { incoming, add, replace, clearDone } = useIncoming()
+const { incoming, add, replace, clearDone, makeSections } = useIncoming()
 const over = ref(false)
 const picker = useTemplateRef<HTMLInputElement>('picker')
 const replacer = useTemplateRef<HTMLInputElement>('replacer')
@@ -71,7 +71,7 @@ function renameSession(event: Event) {
         @change="pick" />
       <input ref="replacer" type="file" hidden accept="audio/*" @change="replaceSound" />
     </section>
-    <IncomingList v-if="incoming.length" :incoming="incoming" @clear="clearDone" />
+    <IncomingList v-if="incoming.length" :incoming="incoming" @clear="clearDone" @sections="makeSections" />
     <p v-if="!state.tracks.length" class="empty soft">
       No tracks yet. Bring in the tracks of the song, all starting at the same moment; a start offset can be set for
       each.

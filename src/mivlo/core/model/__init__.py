@@ -16,7 +16,7 @@ from mivlo.core.model.ledger import (
     keys_of,
 )
 from mivlo.core.model.marks import Dismissed, Judged, Pin, Remark, Section
-from mivlo.core.model.recorded import Audio, RecordedSession
+from mivlo.core.model.recorded import Audio, FileMarker, RecordedSession
 from mivlo.core.model.references import Reference
 from mivlo.core.model.rights import RegionRule, RightOfWay
 from mivlo.core.model.routing import Route, groups_in_order, members_under, parents_of, routes_of, sources_of
@@ -31,6 +31,7 @@ __all__ = [
     "ClashReason",
     "Dismissed",
     "Evidence",
+    "FileMarker",
     "Frozen",
     "Group",
     "Judged",

@@ -1,14 +1,26 @@
 """A session together with what its files are: all that an analysis of it may hang on."""
 
+from pydantic import Field
+
 from mivlo.core.model.base import Frozen
 from mivlo.core.model.session import Session
 from mivlo.core.model.strips import Track
 
-__all__ = ["Audio", "RecordedSession"]
+__all__ = ["Audio", "FileMarker", "RecordedSession"]
+
+
+class FileMarker(Frozen):
+    """A place that is marked in a file, in its own frames, and what it is called."""
+
+    frame: int = Field(ge=0, le=2**40)
+    name: str = Field(max_length=60)
 
 
 class Audio(Frozen):
-    """What an imported file is, and its length at the session's rate."""
+    """What an imported file is, its length at the session's rate, and what it says of itself.
+
+    `time_reference` counts frames since midnight at the file's own rate; None where the file tells no time.
+    """
 
     id: str
     original_name: str
@@ -18,6 +30,10 @@ class Audio(Frozen):
     original_frames: int
     n_channels: int
     n_frames: int
+    time_reference: int | None = None
+    said_name: str = ""
+    description: str = ""
+    markers: tuple[FileMarker, ...] = ()
 
 
 class RecordedSession(Session):

@@ -31,13 +31,15 @@ async def import_track(now: Now, request: Request) -> SessionState:
 
 
 def _import(now: SessionState, upload: Upload) -> SessionState:
-    stem = Path(upload.name).stem[:120] or "Track"
-    role = upload.fields.get("role") or role_of_name(stem)
-    if role not in ROLES:
+    role = upload.fields.get("role")
+    if role and role not in ROLES:
         raise ParameterError(f"role={role!r:.80} must be one of: {', '.join(ROLES)}")
     audio = import_audio(now.id, now.sample_rate_hz, upload.path, name=upload.name)
+    # What a recorder was told about the track says more than what it called the file.
+    name = audio.facts["said_name"][:120] or Path(upload.name).stem[:120] or "Track"
+    by_name = next((one for one in map(role_of_name, (name, Path(upload.name).stem)) if one != "other"), "other")
     with open_db() as db:
-        return sessions.add_track(db, audio, name=stem, role=role)
+        return sessions.add_track(db, audio, name=name, role=role or by_name)
 
 
 @router.post("/tracks/{track_id}/audio", openapi_extra=UPLOAD_BODY)

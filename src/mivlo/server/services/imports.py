@@ -9,7 +9,9 @@ from pydantic import BaseModel
 from mivlo.core.analyses.rendered import SAMPLES
 from mivlo.core.audiofile import ImportLimits, inspect_audio, resample_to_store, sha256_of
 from mivlo.core.errors import AudioFileError, NotFoundError
-from mivlo.core.model import Audio
+from mivlo.core.metadata.containers import carried_by
+from mivlo.core.metadata.notes import Notes, notes_of
+from mivlo.core.model import Audio, FileMarker
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import AudioRow, new_id
 from mivlo.server.services.products import Priority, Wanted, want
@@ -72,6 +74,13 @@ def import_audio(session_id: str, rate_hz: int, incoming: Path, *, name: str) ->
     return audio_row(session_id, TakenIn.model_validate_json(row.result))
 
 
+def _notes_of(file: Incoming) -> Notes:
+    try:
+        return notes_of(carried_by(file.path))
+    except AudioFileError as error:
+        raise AudioFileError(f"{file.name}: {error}") from error
+
+
 def audio_row(session_id: str, taken: TakenIn) -> AudioRow:
     """Return what is noted of a file that was taken in."""
     audio = taken.audio
@@ -88,6 +97,7 @@ def take_in(file: Incoming, limits: ImportLimits) -> TakenIn:
     folder = settings().audio_folder(file.audio_id)
     shutil.rmtree(folder, ignore_errors=True)  # what a killed worker left
     info = inspect_audio(file.path, limits=limits, name=file.name)
+    notes = _notes_of(file)
     try:
         folder.mkdir(parents=True)
         n_frames = resample_to_store(file.path, folder / SAMPLES, info=info, rate_hz=file.rate_hz, name=file.name)
@@ -108,5 +118,9 @@ def take_in(file: Incoming, limits: ImportLimits) -> TakenIn:
         original_frames=info.n_frames,
         n_channels=info.n_channels,
         n_frames=n_frames,
+        time_reference=notes.time_reference,
+        said_name=notes.track_names[0] if len(notes.track_names) == 1 else "",
+        description=notes.description,
+        markers=tuple(FileMarker(frame=one.frame, name=one.name) for one in notes.markers if one.frame < info.n_frames),
     )
     return TakenIn(audio=audio, sha256=sha256)

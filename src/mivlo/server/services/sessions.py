@@ -8,8 +8,9 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as Database
 
 from mivlo.core.errors import ConflictError, MivloError, NotFoundError, ParameterError
-from mivlo.core.model import Group, Reference, Session, Strip, Track
+from mivlo.core.model import Audio, Group, Reference, Session, Strip, Track
 from mivlo.core.model.intents import apply_all
+from mivlo.core.model.placing import later_by, placed
 from mivlo.core.treatment import explain_validation
 from mivlo.server.db.news import Revised, tell
 from mivlo.server.db.tables import AudioRow, ChangeRow, DraftRow, EditRow, SessionRow, StripRow, new_id
@@ -180,29 +181,23 @@ def add_track(
     *,
     name: str,
     role: str,
-    start_frame: int = 0,
+    start_frame: int | None = None,
     gain_db: float = 0.0,
     pan: float = 0.0,
     author: str = "engineer",
 ) -> SessionState:
-    """Add an imported file as a new track at the end, undoably."""
-    track = Track.model_validate(
-        {
-            "id": new_id(),
-            "name": name,
-            "role": role,
-            "audio_id": audio.id,
-            "start_frame": start_frame,
-            "gain_db": gain_db,
-            "pan": pan,
-        }
-    )
+    """Add an imported file as a new track at the end, undoably; with no start, where the time belongs that it tells."""
+    facts = Audio.model_validate(audio.facts)
+    plain = {"id": new_id(), "name": name, "role": role, "audio_id": audio.id, "gain_db": gain_db, "pan": pan}
 
     def make(row: SessionRow) -> None:
         db.add(audio)
         db.flush()
-        before: Session = _state(db, row)
-        after = before.model_copy(update={"tracks": (*before.tracks, track)})
+        before = _state(db, row)
+        start, others_later = placed(before, facts) if start_frame is None else (start_frame, 0)
+        track = Track.model_validate({**plain, "start_frame": start})
+        moved = later_by(before, others_later)
+        after = moved.model_copy(update={"tracks": (*moved.tracks, track)})
         _record(db, row, before, after, edit_id=new_id(), author=author, label=f"Import {name}")
 
     return _once(db, audio.session_id, new_id(), author, make).session
