@@ -80,6 +80,20 @@ def test() -> None:
 
 @app.command()
 @_one_line_errors
+def backup(file: Annotated[Path, typer.Argument(help="File to write.")]) -> None:
+    """Save everything that Mivlo keeps in one file, while it runs or not (--data names its folder)."""
+    raise MivloError(f"{file}: backup is one of the application's own verbs: mivlo backup FILE [--data FOLDER]")
+
+
+@app.command()
+@_one_line_errors
+def restore(file: Annotated[Path, typer.Argument(help="Backup to read.")]) -> None:
+    """Bring everything of a backup back, into an empty data folder (--data names it)."""
+    raise MivloError(f"{file}: restore is one of the application's own verbs: mivlo restore FILE [--data FOLDER]")
+
+
+@app.command()
+@_one_line_errors
 def response(
     treatment: Annotated[Path, typer.Argument(help="Treatment file (docs/treatment.schema.json).")],
     at: Annotated[str, typer.Option(help="Frequencies in Hz, separated by commas.")],

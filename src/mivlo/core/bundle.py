@@ -26,6 +26,7 @@ __all__ = [
     "BundledCheck",
     "BundledFile",
     "Manifest",
+    "copied",
     "is_bundle",
     "renamed",
     "write_bundle",
@@ -142,7 +143,7 @@ def write_bundle(
                     raise BundleError(f"the file of {session.audio[audio_id].original_name} is not there any more")
                 path = f"audio/{audio_id}"
                 with source.open("rb") as data, archive.open(_entry(path), "w", force_zip64=True) as out:
-                    sha256, n_bytes = _copied(data, out)
+                    sha256, n_bytes = copied(data, out)
                 files[audio_id] = BundledFile(path=path, bytes=n_bytes, sha256=sha256)
             manifest = Manifest(session=plain, files=files, blind_checks=checks)
             archive.writestr(_entry(MANIFEST), manifest.model_dump_json(indent=1), zipfile.ZIP_DEFLATED)
@@ -155,8 +156,11 @@ def _entry(name: str) -> zipfile.ZipInfo:
     return zipfile.ZipInfo(name)  # of no date: the same session gives the same bundle
 
 
-def _copied(source: IO[bytes], target: IO[bytes], most: int | None = None) -> tuple[str, int]:
-    """Copy all bytes, or one more than `most` at most; return their SHA-256 and how many they are."""
+def copied(source: IO[bytes], target: IO[bytes], most: int | None = None) -> tuple[str, int]:
+    """Copy all bytes, or one more than `most` at most; return their SHA-256 and how many they are. Raises OSError.
+
+    Source: ours.
+    """
     digest, n_bytes = hashlib.sha256(), 0
     while most is None or n_bytes <= most:
         block = source.read(COPY_BYTES if most is None else min(COPY_BYTES, most + 1 - n_bytes))
@@ -241,7 +245,7 @@ class Bundle:
         called = self.manifest.session.audio[audio_id].original_name
         try:
             with self._archive.open(file.path) as source, target.open("wb") as out:
-                sha256, n_bytes = _copied(source, out, file.bytes)
+                sha256, n_bytes = copied(source, out, file.bytes)
             if (sha256, n_bytes) != (file.sha256, file.bytes):
                 raise BundleError(
                     f"{self._name}: {called} ({file.path}) is not the file that was put in; it was changed"

@@ -13,7 +13,7 @@ from fastapi.staticfiles import StaticFiles
 from mivlo import __version__
 from mivlo.core.errors import NotFoundError
 from mivlo.server.access import LocalOnly
-from mivlo.server.api import analyses, bench, bundles, gather, handover, kept_moves, proof, sessions
+from mivlo.server.api import analyses, bench, bundles, gather, handover, kept_moves, proof, sessions, staging
 from mivlo.server.api import news as news_api
 from mivlo.server.api import round as round_api
 from mivlo.server.api.common import add_error_handlers
@@ -34,7 +34,19 @@ def create_app(*, web: Path | None) -> FastAPI:
     """Return the application, with the built front end where there is one."""
     app = FastAPI(title="Mivlo", version=__version__, lifespan=_lifespan, docs_url=None, redoc_url=None)
     add_error_handlers(app)
-    for module in (sessions, bundles, gather, bench, analyses, round_api, proof, kept_moves, handover, news_api):
+    for module in (
+        sessions,
+        bundles,
+        gather,
+        staging,
+        bench,
+        analyses,
+        round_api,
+        proof,
+        kept_moves,
+        handover,
+        news_api,
+    ):
         app.include_router(module.router)
     if web is not None:
         app.mount("/assets", StaticFiles(directory=web / "assets"), name="assets")

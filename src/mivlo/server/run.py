@@ -19,7 +19,7 @@ from typing import Any
 
 from mivlo.server.db.cluster import Cluster, ClusterError, ElsewhereDatabase, start_cluster
 
-__all__ = ["main"]
+__all__ = ["StepError", "default_data_folder", "main", "only_one"]
 
 PROCESSES = {"pages": "mivlo.server.app", "sound": "mivlo.server.monitor.app", "jobs": "mivlo.server.jobs.worker"}
 READY_SECONDS = 180.0  # a busy machine takes its time
@@ -84,12 +84,12 @@ def _run(arguments: argparse.Namespace) -> None:
         _refuse_busy(port)
     data: Path = arguments.data.expanduser().resolve()
     _prepare(data, own_database=arguments.database is None)
-    with _only_one(data):
+    with only_one(data):
         _run_in(arguments, data)
 
 
 @contextlib.contextmanager
-def _only_one(data: Path) -> Iterator[None]:
+def only_one(data: Path) -> Iterator[None]:
     """Hold the data folder: two databases on one folder would end each other."""
     try:
         lock = (data / "lock").open("w")

@@ -14,7 +14,7 @@ from mivlo.server.services import sessions
 from mivlo.server.services.imports import import_audio
 from mivlo.server.services.state import SessionState
 
-__all__ = ["router"]
+__all__ = ["router", "take_in_track"]
 
 router = APIRouter(
     prefix="/api/sessions/{session_id}",
@@ -31,13 +31,24 @@ async def import_track(now: Now, request: Request) -> SessionState:
 
 
 def _import(now: SessionState, upload: Upload) -> SessionState:
-    role = upload.fields.get("role")
+    return take_in_track(now, upload.path, upload.name, role=upload.fields.get("role"))
+
+
+def take_in_track(now: SessionState, path: Path, called: str, *, role: str | None) -> SessionState:
+    """Take a file in as a new track, under a name and a role that it tells itself; `path` is moved away.
+
+    Raises
+    ------
+    ParameterError: no such role
+    AudioFileError: what cannot be taken in
+    """
     if role and role not in ROLES:
         raise ParameterError(f"role={role!r:.80} must be one of: {', '.join(ROLES)}")
-    audio = import_audio(now.id, now.sample_rate_hz, upload.path, name=upload.name)
+    audio = import_audio(now.id, now.sample_rate_hz, path, name=called)
     # What a recorder was told about the track says more than what it called the file.
-    name = audio.facts["said_name"][:120] or Path(upload.name).stem[:120] or "Track"
-    by_name = next((one for one in map(role_of_name, (name, Path(upload.name).stem)) if one != "other"), "other")
+    stem = Path(called).stem
+    name = audio.facts["said_name"][:120] or stem[:120] or "Track"
+    by_name = next((one for one in map(role_of_name, (name, stem)) if one != "other"), "other")
     with open_db() as db:
         return sessions.add_track(db, audio, name=name, role=role or by_name)
 

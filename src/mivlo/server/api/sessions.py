@@ -7,6 +7,7 @@ from pydantic import BaseModel, Field
 
 from mivlo.server.api.common import Db, Now, Problem
 from mivlo.server.services import sessions
+from mivlo.server.services.staging import common_rate_hz
 from mivlo.server.services.state import Draft, Edit, Edited, SessionState, SessionSummary, StepInHistory
 from mivlo.server.services.storage import (
     Freed,
@@ -33,6 +34,7 @@ class NewSession(BaseModel):
 
     name: str = Field(min_length=1, max_length=120)
     sample_rate_hz: Annotated[int, Field(ge=44_100, le=96_000)] = 48_000
+    staged: Annotated[list[str], Field(max_length=1_000)] = []  # of files: then it has the rate that most of them have
 
 
 @router.get("")
@@ -44,7 +46,8 @@ def list_sessions(db: Db) -> list[SessionSummary]:
 @router.post("", status_code=201)
 def create_session(body: NewSession, db: Db) -> SessionState:
     """Make an empty session."""
-    return sessions.create_session(db, name=body.name, sample_rate_hz=body.sample_rate_hz)
+    rate_hz = common_rate_hz(body.staged) if body.staged else body.sample_rate_hz
+    return sessions.create_session(db, name=body.name, sample_rate_hz=rate_hz)
 
 
 @router.get("/shelf")

@@ -10,7 +10,9 @@ import subprocess
 from dataclasses import dataclass
 from pathlib import Path
 
-__all__ = ["Cluster", "ClusterError", "ElsewhereDatabase", "free_port", "start_cluster"]
+__all__ = [
+    "Cluster", "ClusterError", "ElsewhereDatabase", "free_port", "postgres_program", "running_cluster", "start_cluster",
+]  # fmt: skip
 
 POSTGRES_FOLDERS = Path("/usr/lib/postgresql")
 UNPRIVILEGED_USER = "postgres"  # made by Debian's package; PostgreSQL refuses to run as root
@@ -89,6 +91,16 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
+def running_cluster(folder: Path) -> Cluster | None:
+    """Return the cluster of a folder where it runs just now, on whatever port; None else. Raises OSError."""
+    try:
+        port = int((folder / "cluster/postmaster.pid").read_text().split("\n")[3])
+        cluster = Cluster(folder, port, json.loads((folder / "cluster.json").read_text())["password"])
+    except (OSError, ValueError, IndexError):
+        return None
+    return cluster if cluster.is_running() else None
+
+
 def start_cluster(folder: Path) -> Cluster:
     """Make the cluster where there is none, and start it.
 
@@ -127,12 +139,17 @@ def _initialise(folder: Path, data: Path, note: Path) -> None:
     note.write_text(json.dumps({"password": password}))
 
 
-def _run(command: list[str], *, check: bool = True) -> subprocess.CompletedProcess[str]:
-    """Run one of PostgreSQL's programs, as an unprivileged user where we are root."""
+def postgres_program(name: str) -> str:
+    """Return where one of PostgreSQL's programs is, the newest; raises ClusterError."""
     folders = sorted(POSTGRES_FOLDERS.glob("*/bin"), key=lambda path: float(path.parent.name))
     if not folders:
         raise ClusterError(f"PostgreSQL is not installed: nothing in {POSTGRES_FOLDERS}")
-    full = [str(folders[-1] / command[0]), *command[1:]]
+    return str(folders[-1] / name)
+
+
+def _run(command: list[str], *, check: bool = True) -> subprocess.CompletedProcess[str]:
+    """Run one of PostgreSQL's programs, as an unprivileged user where we are root."""
+    full = [postgres_program(command[0]), *command[1:]]
     if os.geteuid() == 0:
         full = ["runuser", "-u", UNPRIVILEGED_USER, "--", *full]
     # Only initdb may write into a pipe: the server that pg_ctl leaves running would hold it open.
