@@ -29,6 +29,7 @@ __all__ = [
     "copied",
     "is_bundle",
     "renamed",
+    "used_audio_ids",
     "write_bundle",
 ]
 

@@ -45,6 +45,7 @@ export type PinAnswers = Schemas['PinAnswers']
 export type PileUp = Schemas['PileUp']
 export type Pin = Schemas['Pin']
 export type SoundFigures = Schemas['SoundFigures']
+export type StagedFile = Schemas['StagedFile']
 export type Shelved = Schemas['Shelved']
 export type Reference = Schemas['Reference']
 export type Remark = Schemas['Remark']
@@ -142,6 +143,10 @@ export const api = {
   sessions: () => call<SessionSummary[]>('GET', '/sessions'),
   createSession: (name: string, sample_rate_hz: number) =>
     call<SessionState>('POST', '/sessions', { name, sample_rate_hz }),
+  /** A session at the rate that most of some files have. */
+  createSessionOf: (name: string, staged: string[]) => call<SessionState>('POST', '/sessions', { name, staged }),
+  takeStaged: (id: string, fileId: string) => call<SessionState>('POST', `/sessions/${id}/tracks/staged/${fileId}`),
+  openStagedBundle: (fileId: string) => call<SessionState>('POST', `/bundles/staged/${fileId}`),
   session: (id: string) => call<SessionState>('GET', `/sessions/${id}`),
   edit: (id: string, edit: Edit) => call<Edited>('POST', `/sessions/${id}/edits`, edit),
   undo: (id: string, step: StepInHistory) => call<Edited>('POST', `/sessions/${id}/undo`, step),
@@ -226,8 +231,13 @@ function loadNext() {
 }
 
 /** Send one file, telling how much has gone up (0..1). */
-export function upload(path: string, file: File, fields: Record<string, string>, onProgress: (part: number) => void) {
-  return new Promise<SessionState>((resolve, reject) => {
+export function upload<Answer = SessionState>(
+  path: string,
+  file: File,
+  fields: Record<string, string>,
+  onProgress: (part: number) => void,
+) {
+  return new Promise<Answer>((resolve, reject) => {
     const form = new FormData()
     for (const [name, value] of Object.entries(fields)) form.append(name, value)
     form.append('file', file)
@@ -237,7 +247,7 @@ export function upload(path: string, file: File, fields: Record<string, string>,
     request.upload.onprogress = (event) => onProgress(event.loaded / Math.max(event.total, 1))
     request.onerror = () => reject(new ApiError('no-connection', `${file.name}: the connection was lost`))
     request.onload = () => {
-      if (request.status < 300) resolve(request.response as SessionState)
+      if (request.status < 300) resolve(request.response as Answer)
       else {
         const problem = request.response as Problem | null
         reject(

@@ -3,8 +3,11 @@
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { onMounted, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, upload, type SessionSummary, type Shelved } from '../api/client'
+import { api, type SessionState, type SessionSummary, type Shelved } from '../api/client'
 import DeleteButton from '../components/DeleteButton.vue'
+import IncomingList from '../components/IncomingList.vue'
+import { useDropped } from '../composables/useDropped'
+import { droppedFiles, namedAfter } from '../lib/dropped'
 import { formatBytes } from '../lib/figures'
 
 const RATES = [44_100, 48_000, 88_200, 96_000]
@@ -15,7 +18,6 @@ const sizes = ref<Record<string, number>>({})
 const name = ref('')
 const rate = ref(48_000)
 const problem = ref('')
-const opening = ref<{ name: string; part: number } | null>(null)
 const picker = useTemplateRef<HTMLInputElement>('picker')
 const over = ref(false)
 
@@ -42,26 +44,21 @@ const bringBack = (one: Shelved) => insisted(() => api.bringBack(one.id).then(li
 const removeForGood = (one: Shelved) => api.deleteSession(one.id, true).then(list)
 const daysLeft = (one: Shelved) => Math.max(Math.ceil((Date.parse(one.goes_at) - Date.now()) / 86_400_000), 1)
 
-/** A bundle becomes a session beside the one that it came from. */
-const openBundle = (file: File | undefined) =>
-  file &&
-  insisted(async () => {
-    opening.value = { name: file.name, part: 0 }
-    try {
-      const made = await upload('/bundles', file, {}, (part) => (opening.value = { name: file.name, part }))
-      await router.push(`/session/${made.id}/${made.tracks.length ? 'bench' : 'gather'}`)
-    } finally {
-      opening.value = null
-    }
-  })
+const dropping = useDropped((session) => {
+  const refused = dropping.incoming.value.some((row) => row.state === 'refused')
+  // What was refused has to be read before the page goes on.
+  made.value = refused ? session : null
+  return refused ? undefined : router.push(`/session/${session.id}/gather`)
+})
+const { incoming, busy } = dropping
+const made = ref<SessionState | null>(null)
 function picked(event: Event) {
   const input = event.target as HTMLInputElement
-  void openBundle(input.files?.[0])
-  input.value = ''
+  void dropping.bring(namedAfter([...(input.files ?? [])])).finally(() => (input.value = ''))
 }
-function dropped(event: DragEvent) {
+const dropped = async (event: DragEvent) => {
   over.value = false
-  void openBundle(event.dataTransfer?.files[0])
+  await dropping.bring(await droppedFiles(event.dataTransfer))
 }
 
 const make = () =>
@@ -126,14 +123,27 @@ const make = () =>
       <p class="soft">
         All tracks are heard at the session's sampling rate. A track handed over keeps the rate of its own file.
       </p>
-      <p>
-        <ElButton @click="picker?.click()">Open a bundle</ElButton>
-        <span class="soft"> or drop it here: a session that was saved as one file, here or on another machine</span>
-        <input ref="picker" type="file" hidden accept=".zip" data-test="open-bundle" @change="picked" />
+      <p class="drop">
+        <ElButton :disabled="busy" @click="picker?.click()">Choose files</ElButton>
+        <span class="soft">
+          or drop files, a folder or a ZIP of stems anywhere here: a session of them is made at the rate that most of
+          them have. A bundle opens as the session that was saved.</span
+        >
+        <input
+          ref="picker"
+          type="file"
+          hidden
+          multiple
+          accept="audio/*,.wav,.aif,.aiff,.flac,.rf64,.w64,.caf,.ogg,.mp3,.zip"
+          data-test="bring"
+          @change="picked" />
       </p>
-      <p v-if="opening" role="status">
-        <bdi>{{ opening.name }}</bdi>:
-        {{ opening.part < 1 ? `${Math.round(100 * opening.part)} %` : 'is being checked and taken in …' }}
+      <IncomingList v-if="incoming.length" :incoming="incoming" @clear="incoming = []" />
+      <p v-if="dropping.problem.value" class="problem" role="alert">{{ dropping.problem.value }}</p>
+      <p v-if="made">
+        <RouterLink class="on" :to="`/session/${made.id}/gather`" data-test="go-on"
+          >Go on with the {{ made.tracks.length }} that came in</RouterLink
+        >
       </p>
     </section>
     <section v-if="shelf.length" aria-label="Deleted lately" data-test="shelf">
@@ -208,6 +218,16 @@ a.session:hover {
   display: flex;
   gap: 8px;
   margin-top: 12px;
+}
+.drop {
+  display: grid;
+  grid-template-columns: auto minmax(0, 1fr);
+  gap: 12px;
+  align-items: center;
+}
+.on {
+  color: inherit;
+  font-weight: 700;
 }
 .rate {
   width: 130px;

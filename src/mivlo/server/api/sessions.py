@@ -29,12 +29,15 @@ router = APIRouter(
 )
 
 
+StagedId = Annotated[str, Field(pattern="^[0-9a-f]{32}$")]
+
+
 class NewSession(BaseModel):
-    """What a session starts with; its rate stays for good."""
+    """What a session starts with; its rate stays for good. With staged files, it is the one that most of them have."""
 
     name: str = Field(min_length=1, max_length=120)
     sample_rate_hz: Annotated[int, Field(ge=44_100, le=96_000)] = 48_000
-    staged: Annotated[list[str], Field(max_length=1_000)] = []  # of files: then it has the rate that most of them have
+    staged: Annotated[list[StagedId], Field(max_length=1_000)] = []
 
 
 @router.get("")

@@ -1,6 +1,5 @@
 """Files dropped on the start page: looked at before there is a session, then taken in one by one."""
 
-from pathlib import Path as FilePath
 from typing import Annotated
 
 from fastapi import APIRouter, Path, Request
@@ -11,7 +10,7 @@ from mivlo.server.api.common import Now, Problem
 from mivlo.server.api.gather import take_in_track
 from mivlo.server.api.uploads import UPLOAD_BODY, received
 from mivlo.server.services.bundles import bring_in
-from mivlo.server.services.staging import StagedFile, staged, staged_path
+from mivlo.server.services.staging import StagedFile, forget, staged, staged_path
 from mivlo.server.services.state import SessionState
 
 __all__ = ["router"]
@@ -37,7 +36,7 @@ def take_staged(now: Now, file_id: StagedId) -> SessionState:
     try:
         return take_in_track(now, path, name, role=None)
     finally:
-        _forget(path)
+        forget(file_id)
 
 
 @router.post("/bundles/staged/{file_id}", status_code=201)
@@ -47,9 +46,4 @@ def open_staged_bundle(file_id: StagedId) -> SessionState:
     try:
         return bring_in(path, name=name)
     finally:
-        _forget(path)
-
-
-def _forget(path: FilePath) -> None:
-    for one in (path, path.with_name(f"{path.name}.json")):
-        one.unlink(missing_ok=True)
+        forget(file_id)

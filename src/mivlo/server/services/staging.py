@@ -16,7 +16,7 @@ from mivlo.core.errors import AudioFileError, NotFoundError, TooLargeError
 from mivlo.server.db.tables import new_id
 from mivlo.server.settings import settings
 
-__all__ = ["StagedFile", "common_rate_hz", "staged", "staged_path"]
+__all__ = ["StagedFile", "common_rate_hz", "forget", "staged", "staged_path"]
 
 MOST_ENTRIES = 500
 MOST_BYTES = 64 << 30  # of a ZIP, unpacked
@@ -54,7 +54,7 @@ def staged(path: Path, name: str) -> list[StagedFile]:
         found.extend(_unpacked(path, name))
     except BaseException:
         for one in found:
-            _path_of(one.id).unlink(missing_ok=True)
+            forget(one.id)
         raise
     return found
 
@@ -72,10 +72,14 @@ def _unpacked(path: Path, name: str) -> Iterator[StagedFile]:
                 )
                 file_id = new_id()
                 # Its name is only shown: it becomes no path.
-                with archive.open(entry) as source, _path_of(file_id).open("wb") as out:
-                    _, n_bytes = copied(source, out, most)
+                try:
+                    with archive.open(entry) as source, _path_of(file_id).open("wb") as out:
+                        _, n_bytes = copied(source, out, most)
+                except BaseException:
+                    forget(file_id)
+                    raise
                 if n_bytes > most:
-                    _path_of(file_id).unlink()
+                    forget(file_id)
                     raise TooLargeError(
                         f"{name}: {entry.filename:.80} unpacks to more than {most} bytes, which no sound does"
                     )
@@ -112,6 +116,12 @@ def _looked_at(file_id: str, name: str) -> StagedFile:
         id=file_id, name=name, kind="sound", rate_hz=info.sample_rate_hz, n_channels=info.n_channels,
         seconds=info.n_frames / info.sample_rate_hz,
     )  # fmt: skip
+
+
+def forget(file_id: str) -> None:
+    """Let go of a file that has arrived. Raises OSError."""
+    for path in (_path_of(file_id), _path_of(f"{file_id}.json")):
+        path.unlink(missing_ok=True)
 
 
 def staged_path(file_id: str) -> tuple[Path, str]:
