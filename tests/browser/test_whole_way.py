@@ -266,3 +266,65 @@ def test_nothing_is_fetched_from_elsewhere(page: Page, mivlo):
     assert asked
     assert all(url.startswith((mivlo.url, "data:", "blob:")) for url in asked)
     assert io.BytesIO(page.screenshot()).getbuffer().nbytes > 10_000
+
+
+def test_from_a_dropped_folder_to_group_files_that_sum_to_the_mix(page: Page):
+    stems = {"kick in.wav": wav(3.0), "lead vox.wav": wav(2.5, channels=2, seed=2), "bass.wav": wav(3.0, seed=3)}
+    files = {**{name: list(data) for name, data in stems.items()}, "read me.txt": list(b"take three")}
+    page.goto("/")
+    expect(page.get_by_test_id("session").first).to_be_visible()
+    page.evaluate(
+        """(files) => {
+            const transfer = new DataTransfer()
+            for (const [name, bytes] of Object.entries(files))
+                transfer.items.add(new File([new Uint8Array(bytes)], name))
+            const drop = new DragEvent('drop', { dataTransfer: transfer, bubbles: true, cancelable: true })
+            document.querySelector('.page').dispatchEvent(drop)
+        }""",
+        files,
+    )
+    expect(page.get_by_label("Files coming in")).to_contain_text("read me.txt: cannot be read as audio")
+    page.get_by_test_id("go-on").click()
+    page.wait_for_function("() => window.mivlo?.session.state.value.tracks.length === 3")
+    state = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.session.state.value))")
+    assert [(one["name"], one["role"]) for one in state["tracks"]] == [
+        ("kick in", "kick"), ("lead vox", "lead voice"), ("bass", "bass"),
+    ]  # fmt: skip
+    page.get_by_test_id("play").click()  # ready to play at once
+    page.wait_for_function("() => window.mivlo.play.positionFrame.value > 0")
+    page.get_by_test_id("play").click()
+    ids = [one["id"] for one in state["tracks"]]
+    groups = [f"{number:032x}" for number in (1, 2)]
+    page.evaluate(
+        """async ([ids, groups]) => {
+            const { edit, known } = window.mivlo.session, [kick, vox, bass] = ids
+            await edit('Groups', groups.map((id, at) => ({ do: 'add-group', group_id: id, name: `Group ${at}` })))
+            const into = (id, group_id, gain_db) => ({ do: 'set-track', track_id: id,
+                fields: { group_id, gain_db }, seen: { group_id: null, gain_db: 0 } })
+            await edit('Members', [into(kick, groups[0], -3), into(bass, groups[0], 1), into(vox, groups[1], -6)])
+            const move = { kind: 'bell', on: true, channel: 'both', hz: 300, gain_db: -6, q: 1 }
+            await edit('A cut', [{ do: 'add-move', strip_id: groups[0], place: 'end', after_id: null,
+                entry: { id: 'cut', move, reason: '', evidence: null, clash: null } }])
+        }""",
+        [ids, groups],
+    )
+    page.get_by_role("link", name="Hand-over").click()
+    page.get_by_text("WAV, 32-bit float").click()
+    made = []
+    for what in ("Groups", "The mix"):
+        page.locator("label", has_text=re.compile(f"^{what}$")).click()
+        open_boxes = page.locator(".ask label.el-checkbox:not(.is-checked)").filter(has_text=re.compile("Group|gain"))
+        while open_boxes.count():
+            open_boxes.first.click()
+        matched = page.locator("label.el-checkbox.is-checked", has_text="level-matched")
+        if matched.count():
+            matched.click()
+        page.get_by_test_id("render").click()
+        done = page.get_by_test_id("handover").first.get_by_test_id("download")
+        expect(done).to_have_count(2 if what == "Groups" else 1, timeout=30_000)
+        for link in done.all():
+            answer = page.request.get(link.get_attribute("href"))
+            made.append(soundfile.read(io.BytesIO(answer.body()), always_2d=True)[0])
+    *parts, mix = made
+    assert mix.shape == (3 * RATE, 2)
+    assert np.abs(sum(parts) - mix).max() < 1e-6  # -120 dBFS
