@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from mivlo.core.audiofile import ImportLimits, inspect_audio, resample_to_store
 from mivlo.core.errors import AudioFileError
-from mivlo.core.riff import missing_bytes
+from mivlo.core.truncation import missing_bytes
 
 RATE, FRAMES = 48_000, 3_000
 KINDS = {
@@ -23,7 +23,9 @@ KINDS = {
     "W64": "FLOAT",
     "CAF": "PCM_16",
     "OGG": "VORBIS",
+    "AU": "PCM_24",
 }
+CUT = {"opus": ("OGG", "OPUS"), **{kind: (kind, subtype) for kind, subtype in KINDS.items()}}
 # Of the container's head more is damaged than of the sound: there lie the lengths.
 HEAD_BYTES = 120
 SEVERAL = settings(
@@ -116,3 +118,34 @@ def test_what_other_programs_write_around_the_sound_does_no_harm(whole, tmp_path
     stored = taken_in(b"RIFF" + struct.pack("<I", 4 + len(inside)) + b"WAVE" + inside, tmp_path)
     assert isinstance(stored, np.ndarray)
     assert np.array_equal(stored, taken_in(data, tmp_path))
+
+
+@pytest.mark.parametrize("kind", sorted(CUT))
+def test_a_file_that_is_cut_off_anywhere_is_refused(tmp_path, kind):
+    container, subtype = CUT[kind]
+    x = 0.4 * np.random.default_rng(1).standard_normal((RATE // 2, 2))
+    soundfile.write(tmp_path / "whole", x, RATE, format=container, subtype=subtype)
+    data = (tmp_path / "whole").read_bytes()
+    assert isinstance(taken_in(data, tmp_path), np.ndarray)
+    for part in (0.05, 0.3, 0.5, 0.75, 0.9, 0.99):
+        told = taken_in(data[: int(part * len(data))], tmp_path)
+        assert isinstance(told, str), (kind, part)
+
+
+def test_a_flac_file_whose_head_tells_too_few_frames_is_refused(tmp_path):
+    x = 0.4 * np.random.default_rng(1).standard_normal((30_000, 1))
+    soundfile.write(tmp_path / "whole.flac", x, RATE, subtype="PCM_16")
+    data = bytearray((tmp_path / "whole.flac").read_bytes())
+    packed = int.from_bytes(data[18:26], "big")
+    data[18:26] = (packed - 10_000).to_bytes(8, "big")
+    assert taken_in(bytes(data), tmp_path) == "some.wav: its head tells 20000 samples, but it holds 10000 more"
+
+
+@pytest.mark.parametrize(("level", "subtype"), [(1e20, "FLOAT"), (1e39, "DOUBLE"), (1e200, "DOUBLE"), (-2e5, "FLOAT")])
+def test_absurd_samples_are_refused_by_their_place(tmp_path, level, subtype):
+    x = np.zeros(FRAMES)
+    x[1_234] = level
+    soundfile.write(tmp_path / "loud.wav", x, RATE, subtype=subtype)
+    told = taken_in((tmp_path / "loud.wav").read_bytes(), tmp_path)
+    assert isinstance(told, str)
+    assert told.startswith("some.wav: sample 1234 is ")

@@ -14,7 +14,8 @@ import soxr
 
 from mivlo.core.errors import AudioFileError
 from mivlo.core.metadata.containers import Carried, put_into
-from mivlo.core.riff import LONG_WAVES, BareLongWave, missing_bytes
+from mivlo.core.riff import LONG_WAVES, BareLongWave
+from mivlo.core.truncation import missing_bytes, untold_frames
 from mivlo.core.units import Array
 
 __all__ = [
@@ -32,6 +33,7 @@ __all__ = [
 ]
 
 BLOCK_FRAMES = 1 << 16
+MOST_LEVEL = 1e5  # 100 dB over full scale: no sound is
 OutputFormat = Literal["wav-24", "wav-float", "flac-24"]
 _SOUNDFILE_FORMATS = {"wav-24": ("WAV", "PCM_24"), "wav-float": ("WAV", "FLOAT"), "flac-24": ("FLAC", "PCM_24")}
 BITS_OF: dict[OutputFormat, int] = {"wav-24": 24, "wav-float": 32, "flac-24": 24}
@@ -93,6 +95,9 @@ def inspect_audio(path: Path, *, limits: ImportLimits, name: str) -> AudioFileIn
     missing = missing_bytes(path)
     if missing:
         raise AudioFileError(f"{name}: truncated, {missing} bytes of its sound are missing at the end")
+    untold = untold_frames(path)
+    if untold:
+        raise AudioFileError(f"{name}: its head tells {info.n_frames} samples, but it holds {untold} more")
     if info.n_frames <= 0:
         raise AudioFileError(f"{name}: holds no sound (0 samples)")
     if info.n_channels > limits.max_channels:
@@ -126,6 +131,10 @@ def read_blocks(path: Path, *, name: str, precision: Literal["float32", "float64
                 if not np.all(np.isfinite(block)):
                     bad = done + int(np.argmin(np.all(np.isfinite(block), axis=1)))
                     raise AudioFileError(f"{name}: sample {bad} is not a number or infinite")
+                if np.abs(block).max() > MOST_LEVEL:
+                    bad = done + int(np.argmax(np.abs(block).max(axis=1)))
+                    told = f"sample {bad} is {np.abs(block).max():.3g}, but full scale is 1"
+                    raise AudioFileError(f"{name}: {told}: it is damaged, or written at another scale")
                 done += len(block)
                 yield np.ascontiguousarray(block.T)
     except (soundfile.LibsndfileError, RuntimeError) as error:
