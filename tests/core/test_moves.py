@@ -171,6 +171,8 @@ def test_roles_are_those_of_the_trade():
         "acoustic guitar",
         "keys",
         "reeds",
+        "woodwind",
+        "drum kit",
         "strings",
         "brass",
         "other",
@@ -197,6 +199,13 @@ def test_the_name_of_a_file_tells_what_plays():
         "tpt": "brass",
         "backing track": "full backing",
         "Shaker": "hand percussion",
+        "hand claps": "hand percussion",
+        "Drum bus": "drum kit",
+        "kit_mono": "drum kit",
+        "loop 96": "drum kit",
+        "Bass Flute": "woodwind",
+        "picc": "other",
+        "Recorder 2": "woodwind",
     }
     assert {name: role_of_name(name) for name in said} == said
     # A word within another one says nothing, nor does a number.

@@ -25,24 +25,26 @@ HIGHEST_CUT_HZ: Mapping[Role, float] = {
     "toms": 80.0,
     "snare": 200.0,
     "cymbals": 500.0,
+    "drum kit": 35.0,
     "hand percussion": 120.0,
     "acoustic guitar": 150.0,
     "electric guitar": 200.0,
     "keys": 200.0,
     "reeds": 250.0,
+    "woodwind": 250.0,
     "strings": 250.0,
     "brass": 250.0,
     "full backing": 40.0,
     "other": 250.0,
 }
-NEEDS_LOWS: tuple[Role, ...] = ("bass", "kick", "full backing")
+NEEDS_LOWS: tuple[Role, ...] = ("bass", "kick", "drum kit", "full backing")
 GENTLE, STRICT = 12, 24  # dB per octave
 BELOW_NOTE = 2.0 ** (-3.0 / 12.0)  # of the lowest note: three semitones below it
 NOTE_BELOW_TOP_DB, NOTE_OVER_SIDES_DB = 30.0, 10.0
 ENERGY_BELOW = 1e-2  # of a drum, or where no note is seen: what lies below is a hundredth of its strokes
 STROKES_FROM, PAUSES_TO, NEARBY_S = 80.0, 30.0, 2.0  # percentiles of the moments nearby: rumble swells too
 STROKE_OVER_PAUSE = 3.0  # in power: what stands less over the pauses goes on whatever is played
-STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "cymbals", "hand percussion")
+STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "cymbals", "drum kit", "hand percussion")
 AUDIBLE_DB = -5.0  # of a track beside the rest of the mix in a third of an octave: about a tone's threshold in noise
 ALLOWED_LU = 0.5
 UNSURE_LU = 0.1  # so far is a loss by the map from one by BS.1770

@@ -6,8 +6,8 @@ from typing import Literal, get_args
 __all__ = ["ROLES", "VOICES", "Role", "role_of_name"]
 
 Role = Literal[
-    "lead voice", "backing voice", "kick", "snare", "toms", "cymbals", "hand percussion", "bass", "acoustic guitar",
-    "electric guitar", "keys", "reeds", "strings", "brass", "full backing", "other",
+    "lead voice", "backing voice", "kick", "snare", "toms", "cymbals", "drum kit", "hand percussion", "bass",
+    "acoustic guitar", "electric guitar", "keys", "reeds", "woodwind", "strings", "brass", "full backing", "other",
 ]  # fmt: skip
 
 ROLES: tuple[Role, ...] = get_args(Role)
@@ -25,6 +25,8 @@ _WORDS: tuple[tuple[Role, str], ...] = (
         "hand percussion",
         r"perc|percussion|congas?|bongos?|shakers?|tamb|tambourine|cajon|djembe|spoons|claps?|frame drum",
     ),
+    ("woodwind", r"(alto |bass |pan )?flutes?|fl|piccolos?|recorders?|(tin )?whistles?|pan ?pipes|wood ?winds?|ww"),
+    ("drum kit", r"(drum ?)?kits?|drums|drum (bus|loop|mix)|(drum )?loops?|break ?beats?|beats?"),
     ("bass", r"bass|upright|sub|contrabass"),
     ("acoustic guitar", r"(acoustic|ac|nylon|steel) ?(guitars?|gtrs?|git)|acoustic|ukulele|banjo|mandolin"),
     ("electric guitar", r"(electric|el|elec|dist|lead|rhythm|clean|crunch)? ?(guitars?|gtrs?|git)"),

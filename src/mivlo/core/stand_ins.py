@@ -13,7 +13,7 @@ __all__ = ["entries_for", "room_group", "send_db_for"]
 REASON = "stands for what is done later"
 ROOM_NAME = "Room (stand-in)"
 _PLUCKED: tuple[Role, ...] = ("acoustic guitar", "electric guitar", "keys")
-_STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "cymbals", "hand percussion")
+_STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "cymbals", "drum kit", "hand percussion")
 _COMPRESSION: Mapping[Role, tuple[str, ...]] = (
     dict.fromkeys(VOICES, ("firm", "crushed beside"))
     | dict.fromkeys(_PLUCKED, ("gentle",))

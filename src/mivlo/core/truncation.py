@@ -111,7 +111,7 @@ def untold_frames(path: Path) -> int:
         frame = _frame_at(end[at : at + 16])
         if frame is not None:
             number, n_frames = frame
-            return max(number * smallest + n_frames - told, 0)
+            return int(max(number * smallest + n_frames - told, 0))
     return 0
 
 

@@ -29,7 +29,7 @@ WHISTLE_FROM_HZ = 1_500.0
 RUMBLE_BELOW_HZ, BELOW_NOTES = 120.0, 0.75  # and so far under the lowest note: nobody plays there
 PAPERY_FROM_HZ, PAPERY_TO_HZ = 950.0, 2_200.0
 FIZZ_FROM_HZ = 2_200.0
-STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "hand percussion")
+STRUCK: tuple[Role, ...] = ("kick", "snare", "toms", "drum kit", "hand percussion")
 
 # One sentence for each on what to listen for.
 HINTS: dict[Kind, str] = {
