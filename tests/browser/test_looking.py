@@ -136,3 +136,31 @@ def test_by_pitch_a_typed_note_is_marked_sounds_and_becomes_a_family(bench, page
     assert family["hz"] == pytest.approx(hz)
     expect(page.get_by_test_id("move").get_by_role("group", name="Left out")).to_be_visible()
     undo_until(bench, page, "window.mivlo.session.chosen.value.ledger.length === 0")
+
+
+OUTSIDE = """() => {
+    const told = [], name = (one) => (one.getAttribute('aria-label') ?? one.textContent).trim().slice(0, 30)
+    const shown = (selector) => [...document.querySelectorAll(selector)].filter((one) => one.getBoundingClientRect().width)
+    for (const one of shown('header.top > *, main button, main a, main input, main select')) {
+        const box = one.getBoundingClientRect()
+        if (box.right > innerWidth + 1 || box.left < -1) told.push(`${name(one)} leaves the window`)
+    }
+    const bar = shown('header.top > *').map((one) => [name(one), one.getBoundingClientRect()])
+    for (const [at, [one, a]] of bar.entries())
+        for (const [other, b] of bar.slice(at + 1))
+            if (a.left < b.right - 1 && b.left < a.right - 1 && a.top < b.bottom - 1 && b.top < a.bottom - 1)
+                told.push(`${one} overlaps ${other}`)
+    if (document.documentElement.scrollWidth > innerWidth + 1) told.push('the page is wider than the window')
+    return told
+}"""
+
+
+@pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (1920, 1080)])
+def test_nothing_overlaps_in_the_bar_or_leaves_the_window(page: Page, mivlo, size):
+    session_id = copy_of_demo(mivlo)
+    page.set_viewport_size({"width": size[0], "height": size[1]})
+    for screen in ("gather", "round", "bench", "ensemble", "proof", "hand-over"):
+        page.goto(f"/session/{session_id}/{screen}")
+        page.get_by_test_id("play").wait_for()
+        page.wait_for_timeout(300)
+        assert page.evaluate(OUTSIDE) == [], screen

@@ -18,7 +18,7 @@ defineProps<{
   undoLabel: string | null
   redoLabel: string | null
   saveState: SaveState
-  aheadMs: number | null
+  late: boolean
   pressure: boolean
   through: string
 }>()
@@ -103,9 +103,10 @@ const SAVE_WORDS: Record<SaveState, string> = {
         >guard {{ guardDb.toFixed(0).replace('-', '−') }} dB</span
       >
       <span
-        v-else-if="aheadMs !== null"
-        title="This machine is busy: sound is rendered further ahead just now, so changes are heard a little later."
-        >busy: {{ aheadMs }} ms</span
+        v-else-if="late"
+        data-test="late"
+        title="This machine is busy: sound came too late, and there was a gap. It is rendered further ahead now."
+        >busy: a gap</span
       >
     </span>
     <span class="space"></span>
@@ -137,6 +138,15 @@ const SAVE_WORDS: Record<SaveState, string> = {
   padding: 0 10px;
   border-bottom: 1.5px solid var(--ink);
   white-space: nowrap;
+}
+/* In a narrow window, or with large text, it takes two lines: nothing leaves the window. */
+@media (max-width: 1200px) {
+  .top {
+    flex-wrap: wrap;
+    height: auto;
+    min-height: 44px;
+    padding: 3px 10px;
+  }
 }
 .home {
   font-weight: 700;

@@ -26,6 +26,8 @@ export interface Together {
 export type Beside = Pick<Compared, 'what'> &
   Partial<Pick<Compared, 'other' | 'reference_id'>> & { readonly heard: boolean }
 
+const LATE_TOLD_MS = 5_000
+
 /** A comparison that names neither another treatment, nor a reference, nor a move. */
 const NOTHING_NAMED = { other: null, reference_id: null, entry_id: null, amount: 100, other_heard: false } as const
 
@@ -169,6 +171,17 @@ export function makePlay(session: SessionStore) {
     listening: listening.value,
   }))
 
+  /** Whether sound came too late just now, so that there was a gap. */
+  const late = ref(false)
+  let gaps = 0
+  let lateUntil: ReturnType<typeof setTimeout> | undefined
+  function sayLate() {
+    late.value = true
+    clearTimeout(lateUntil)
+    lateUntil = setTimeout(() => (late.value = false), LATE_TOLD_MS)
+  }
+  onScopeDispose(() => clearTimeout(lateUntil))
+
   const monitor = theMonitor(`ws://${location.hostname}:${about.value.monitor_port}/monitor`)
   monitor.hand({
     connected() {
@@ -180,8 +193,10 @@ export function makePlay(session: SessionStore) {
       connection.value = 'lost'
       playing.value = false
     },
-    position(frame) {
+    position(frame, underruns) {
       positionFrame.value = frame
+      if (underruns > gaps) sayLate()
+      gaps = underruns
     },
     said(said) {
       if (said.say === 'meter')
@@ -297,6 +312,7 @@ export function makePlay(session: SessionStore) {
     sides,
     blind,
     measuring,
+    late,
     meter,
     spectra,
     gains,

@@ -18,7 +18,7 @@ const route = useRoute()
 const { session, play, ensemble, pressure, treatments, blind, references, remarks } = props.work
 const { open: pressureOpen } = pressure
 const { state, chosen, pending, saveState, trouble, undo, redo } = session
-const { playing, positionFrame, rate, dim, meter, connection, message } = play
+const { playing, positionFrame, rate, dim, late, meter, connection, message } = play
 
 /** In the Ensemble, "alone" is the two tracks that are looked at. */
 const together = computed(() => route.path.endsWith('/ensemble'))
@@ -30,10 +30,6 @@ const alone = computed({
 })
 const aloneName = computed(() => (together.value ? 'the two chosen tracks' : (chosen.value?.name ?? 'the track')))
 const position = () => positionFrame.value / rate.value
-const aheadMs = computed(() => {
-  const now = playing.value ? meter.value : null
-  return now && now.queue_ms > now.base_queue_ms + 1 ? Math.round(now.queue_ms) : null
-})
 const waitingTold = computed(() => {
   const n = pending.value.length
   return n ? `${n} edit${n === 1 ? ' waits' : 's wait'} to be saved: ${pending.value.at(-1)?.label}` : ''
@@ -96,7 +92,7 @@ onBeforeUnmount(() => {
       :undo-label="state.undo?.label ?? null"
       :redo-label="state.redo?.label ?? null"
       :save-state="saveState"
-      :ahead-ms="aheadMs"
+      :late="late && playing"
       :pressure="play.pressure.value"
       :through="play.through.value.kind"
       @toggle="play.toggle"

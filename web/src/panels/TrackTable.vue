@@ -69,7 +69,7 @@ function told(track: Track) {
     <thead>
       <tr>
         <th>Name</th>
-        <th>Picture</th>
+        <th class="seen">Picture</th>
         <th>Role</th>
         <th>Group</th>
         <th>Twin of</th>
@@ -79,7 +79,7 @@ function told(track: Track) {
         <th>Polarity</th>
         <th>Solo</th>
         <th>Mute</th>
-        <th></th>
+        <th><span class="unseen">what can be done</span></th>
       </tr>
     </thead>
     <tbody>
@@ -96,7 +96,7 @@ function told(track: Track) {
             {{ lengthTold(track) }}{{ stillToHear.has(track.id) ? ' · to be heard' : '' }}
           </div>
         </td>
-        <td class="picture" :title="told(track)">
+        <td class="seen picture" :title="told(track)">
           <TrackPicture
             :audio-id="track.audio_id"
             :frames="session.lengthOf(track.audio_id)"
@@ -270,6 +270,27 @@ td :deep(.figure.bare input) {
 }
 .acts {
   white-space: nowrap;
+}
+@media (max-width: 1200px) {
+  .seen {
+    display: none;
+  }
+  .role {
+    width: 112px;
+  }
+  .short {
+    width: 84px;
+  }
+  th,
+  td {
+    padding-left: 3px;
+    padding-right: 3px;
+  }
+  td :deep(.figure.bare),
+  td :deep(.figure.bare input) {
+    width: 66px;
+    grid-template-columns: 66px;
+  }
 }
 .acts a {
   margin-right: 2px;
