@@ -106,14 +106,21 @@ def the_round(page: Page) -> None:
 
 
 def the_proof(page: Page) -> None:
-    """Show two treatments side by side, and what was found blind."""
+    """Show two treatments beside one another, and both on one axis."""
     page.get_by_role("link", name="Proof", exact=True).click()
+    page.locator("[data-test=part-blind]").click()
     page.locator("[data-test=make-proposed]").click()
     page.wait_for_selector("[data-test=differences]", timeout=60_000)
     page.evaluate("() => window.mivlo.play.play(0)")  # the song may have ended
     page.wait_for_selector("[data-test=beside-ready]")
     take(page, "proof")
     page.locator("[data-test=play]").click()
+    page.locator("[data-test=part-sides]").click()
+    page.wait_for_selector("[data-test=side-figures]", timeout=60_000)
+    page.wait_for_selector("[data-test=masking]", timeout=60_000)
+    page.mouse.move(820, 330)
+    page.wait_for_timeout(10_000)  # until its pictures are there
+    take(page, "sides")
     page.get_by_role("button", name="undo").click()
     page.wait_for_timeout(1_000)
 
@@ -197,7 +204,6 @@ def moves_at_work(page: Page) -> None:
     page.mouse.move(640, 770)
     page.wait_for_load_state("networkidle")
     page.wait_for_timeout(8_000)
-    take(page, "mix")
     page.locator("[data-test=spectrum]").focus()
     page.keyboard.press("a")
 

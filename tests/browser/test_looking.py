@@ -8,6 +8,7 @@ from playwright.sync_api import Page, expect
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_mix
 
+from .sessions import copy_of_demo
 from .test_captured_sound import FRAMES, RATE, captured, opener
 
 LOOP = "() => { const s = window.mivlo.session.state.value; return [s.loop_start_frame, s.loop_end_frame] }"
@@ -140,7 +141,8 @@ def test_by_pitch_a_typed_note_is_marked_sounds_and_becomes_a_family(bench, page
 
 OUTSIDE = """() => {
     const told = [], name = (one) => (one.getAttribute('aria-label') ?? one.textContent).trim().slice(0, 30)
-    const shown = (selector) => [...document.querySelectorAll(selector)].filter((one) => one.getBoundingClientRect().width)
+    const shown = (selector) =>
+        [...document.querySelectorAll(selector)].filter((one) => one.getBoundingClientRect().width)
     for (const one of shown('header.top > *, main button, main a, main input, main select')) {
         const box = one.getBoundingClientRect()
         if (box.right > innerWidth + 1 || box.left < -1) told.push(`${name(one)} leaves the window`)
