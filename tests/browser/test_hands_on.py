@@ -206,3 +206,40 @@ def contrast(one: str, other: str) -> float:
 
     light, dark = sorted((luminance(one), luminance(other)), reverse=True)
     return (light + 0.05) / (dark + 0.05)
+
+
+def test_a_treatment_file_dropped_on_a_track_becomes_its_moves_or_is_refused_by_the_field(bench, page: Page):
+    bench.open_demo("Cello")
+
+    def drop(text: str) -> None:
+        page.evaluate(
+            """(text) => {
+                const transfer = new DataTransfer()
+                transfer.items.add(new File([text], 'bright.json'))
+                const tracks = [...document.querySelectorAll('[data-test=track]')]
+                const track = tracks.find((one) => /Cello/.test(one.innerText))
+                track.dispatchEvent(new DragEvent('drop', { dataTransfer: transfer, bubbles: true, cancelable: true }))
+            }""",
+            text,
+        )
+
+    bell = {"kind": "bell", "hz": 900, "gain_db": -6}
+    drop(json.dumps({"mivlo_treatment": 1, "amount": 50, "moves": [bell, {"kind": "low-cut", "hz": 60}]}))
+    expect(page.get_by_test_id("move")).to_have_count(2)
+    bench.saved()
+    ledger = bench.chosen()["ledger"]
+    assert [(one["move"]["kind"], one["reason"]) for one in ledger] == [
+        ("bell", "From bright.json"), ("low-cut", "From bright.json"),
+    ]  # fmt: skip
+    assert ledger[0]["move"]["gain_db"] == -3  # as it is at its amount
+    for wrong, told in (
+        ({"mivlo_treatment": 2, "moves": []}, "mivlo_treatment"),
+        ({"mivlo_treatment": 1, "moves": [bell | {"gain_db": 400}]}, "gain_db"),
+    ):
+        drop(json.dumps(wrong))
+        expect(page.get_by_role("alert").filter(has_text="bright.json")).to_contain_text(told)
+    drop("not json")
+    expect(page.get_by_role("alert").filter(has_text="bright.json")).to_contain_text("it is not JSON")
+    assert len(bench.chosen()["ledger"]) == 2
+    page.get_by_role("button", name="undo").click()
+    expect(page.get_by_test_id("move")).to_have_count(0)

@@ -181,6 +181,8 @@ export const api = {
   deleteHandOver: (id: string) => call<Freed>('DELETE', `/handovers/${id}`),
   response: (moves: Move[], sample_rate_hz: number, amount: number) =>
     call<Responses>('POST', '/response', { moves, sample_rate_hz, amount }),
+  /** The moves of a treatment file; one that cannot be read is refused by its field. */
+  movesOfTreatment: (file: unknown) => call<Move[]>('POST', '/treatment/moves', file),
   listening: (id: string) => call<ListenedTo>('GET', `/sessions/${id}/listening`),
   handovers: (id: string) => call<HandOver[]>('GET', `/sessions/${id}/handovers`),
   handOver: (id: string, request: HandOverRequest) => call<HandOver>('POST', `/sessions/${id}/handovers`, request),

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** The tracks of the session, each with a thin picture, then its groups and the mix; the chosen one is on the bench. */
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import type { Group, Intent, Strip, Track } from '../api/client'
 import type { Place } from '../api/analyses'
 import { usePictures } from '../api/pictures'
@@ -17,7 +17,18 @@ const props = defineProps<{
   pictureOf: (stripId: string, place: Place, signal: AbortSignal) => Promise<string>
 }>()
 const { toCome } = usePictures()
-const emit = defineEmits<{ choose: [id: string]; edit: [label: string, steps: Intent[]] }>()
+const emit = defineEmits<{
+  choose: [id: string]
+  edit: [label: string, steps: Intent[]]
+  file: [file: File, stripId: string]
+}>()
+/** The track that something is held over. */
+const over = ref('')
+function dropped(event: DragEvent, id: string) {
+  over.value = ''
+  const file = event.dataTransfer?.files[0]
+  if (file) emit('file', file, id)
+}
 const count = (n: number, word: string) => `${n} ${word}${n === 1 ? '' : 's'}`
 const groupName = (id: string | null | undefined) => props.groups.find((group) => group.id === id)?.name ?? ''
 const twins = computed(
@@ -43,7 +54,11 @@ const flip = (track: Track) =>
       v-for="track in tracks"
       :key="track.id"
       class="track"
-      :class="{ chosen: track.id === chosenId, silent: track.mute }">
+      :class="{ chosen: track.id === chosenId, silent: track.mute, over: over === track.id }"
+      data-test="track"
+      @dragover.prevent="over = track.id"
+      @dragleave="over = ''"
+      @drop.prevent="dropped($event, track.id)">
       <button
         class="name"
         :aria-current="track.id === chosenId"
@@ -145,6 +160,10 @@ const flip = (track: Track) =>
 .group {
   border-left-style: double;
   border-left-color: var(--line);
+}
+.over {
+  outline: 2px dashed var(--ochre);
+  outline-offset: -2px;
 }
 .chosen {
   border-left-color: var(--ink);

@@ -1,6 +1,6 @@
 /** What is done on the bench to the chosen track: its moves, pins and keepers. */
 import { computed, ref, watch } from 'vue'
-import { type LedgerEntry, type Move, type Pin, type Strip } from '../api/client'
+import { api, type LedgerEntry, type Move, type Pin, type Strip } from '../api/client'
 import { formatHz } from '../lib/figures'
 import * as intents from '../lib/intents'
 import { kindOf, moveOfKind, newId, placeHz, startedAs } from '../lib/moves'
@@ -114,6 +114,24 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
     const reason = `Copied from ${chosen.value?.name}`
     const copied = found.map(({ move }) => intents.addMove(target, entryOf(move, reason)))
     await edit(`Copy ${what} to ${target.name}`, copied)
+  }
+
+  /** A treatment file becomes moves of a track, as one step; returns why not, where it cannot. */
+  async function takeTreatment(file: File, stripId: string): Promise<string> {
+    const strip = intents.stripOf(known.value, stripId)
+    if (!strip) return ''
+    try {
+      const told = JSON.parse(await file.text()) as unknown
+      const moves = await api.movesOfTreatment(told)
+      if (!moves.length) return `${file.name} holds no moves`
+      const reason = `From ${file.name}`.slice(0, 500)
+      const added = moves.map((move) => intents.addMove(strip, entryOf(move, reason)))
+      await edit(`${moves.length} moves of ${file.name} to ${strip.name}`.slice(0, 200), added)
+      return ''
+    } catch (error) {
+      if (error instanceof SyntaxError) return `${file.name} is no treatment file: it is not JSON`
+      return `${file.name}: ${error instanceof Error ? error.message : String(error)}`
+    }
   }
 
   const removePin = (id: string) => onStrip('Remove a pin', (strip) => [intents.removePin(strip, id)])
@@ -230,6 +248,7 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
     removePin,
     removeKeeper,
     copyMoves,
+    takeTreatment,
     changeMove,
     previewMove,
     removeMove,

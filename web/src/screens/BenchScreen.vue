@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** The bench: find a fault of one track by eye and by sweeping, cut it, compare. */
-import { useBench, usePlay, useSession } from '../composables/work'
+import { useBench, useEdits, usePlay, useSession } from '../composables/work'
 import { useBenchKeys } from '../composables/useBenchKeys'
 import { computed } from 'vue'
 import TrackList from '../components/TrackList.vue'
@@ -11,11 +11,17 @@ import BenchSide from '../panels/BenchSide.vue'
 
 const session = useSession()
 const { about, state, chosen, chosenId, sound, edit } = session
-const { positionFrame, rate, seek } = usePlay()
+const { positionFrame, rate, seek, message } = usePlay()
 const { time, songS, loop, waveform, sections, setLoop, nameSection, removeSection } = useBench()
 const offsetS = computed(() => (sound.value?.startFrame ?? 0) / rate.value)
 const lengthS = computed(() => (sound.value?.nFrames ?? 1) / rate.value)
 useBenchKeys()
+const { takeTreatment } = useEdits()
+/** A treatment file that is dropped on a track becomes its moves. */
+async function dropped(file: File, stripId: string) {
+  chosenId.value = stripId
+  message.value = (await takeTreatment(file, stripId)) || message.value
+}
 </script>
 
 <template>
@@ -32,7 +38,8 @@ useBenchKeys()
       :length-of="session.lengthOf"
       :picture-of="session.smallPictureUrl"
       @choose="chosenId = $event"
-      @edit="edit" />
+      @edit="edit"
+      @file="dropped" />
     <BenchLanes />
     <BenchSide />
     <div class="bottom">

@@ -11,6 +11,7 @@ from mivlo.core.responses import Responses, responses
 from mivlo.core.roles import ROLES, Role
 from mivlo.core.spectra.average import AXIS_HZ
 from mivlo.core.spectra.pictures import TILE_COLUMNS, TILE_ROWS
+from mivlo.core.treatment import Treatment
 from mivlo.server.api.common import Problem
 from mivlo.server.settings import settings
 
@@ -63,3 +64,9 @@ def about() -> About:
 def response(body: Moves) -> Responses:
     """Return the response in dB of moves in series at the axis' frequencies."""
     return responses(tuple(body.moves), body.sample_rate_hz, amount=body.amount)
+
+
+@router.post("/treatment/moves")
+def moves_of_treatment(body: Treatment) -> list[Move]:
+    """Return the moves of a treatment file, as they are at its amount: what a ledger takes them as."""
+    return list(body.acting())
