@@ -127,7 +127,8 @@ def heard_mix(session: Session, listening: Listening, match: LevelMatch | None) 
         mix, other = sides_compared(session, listening)
         by_db = match if match is not None and listening.matched else None
         sides = Sides(
-            other=_aside(other, session, listening),
+            # Of a reference, nothing could be alone that has the id of a strip: it is heard whole.
+            other=other.model_copy(update={"alone_track_id": _alone_id(session, listening)}),
             other_heard=listening.compared.other_heard,
             this_db=by_db.match_after_db if by_db else 0.0,
             other_db=by_db.match_before_db if by_db else 0.0,
@@ -164,12 +165,6 @@ def _treated(session: Session, letter: Treatment) -> Session:
         return session.as_treated(letter)
     except NotFoundError:  # taken out meanwhile
         return session
-
-
-def _aside(other: Mix, session: Session, listening: Listening) -> Mix:
-    """Return the other side as it is heard: alone, where a strip is; a reference has nothing that could be alone."""
-    whole = listening.compared is not None and listening.compared.what == "reference"
-    return other if whole else other.model_copy(update={"alone_track_id": _alone_id(session, listening)})
 
 
 def _strip_id(session: Session, listening: Listening) -> str | None:
@@ -242,9 +237,8 @@ def match_question(session: Session, listening: Listening, *, end_frame: int) ->
     together = listening.together
     others: tuple[Mix, ...] = ()
     if listening.compared is not None:
-        this, other = sides_compared(session, listening)
-        within = this.model_copy(update={"alone_track_id": _alone_id(session, listening)})
-        without = _aside(other, session, listening)
+        alone = {"alone_track_id": _alone_id(session, listening)}
+        within, without = (one.model_copy(update=alone) for one in sides_compared(session, listening))
         pair = (ledgers_switched(one, one.master.id, on=one.master.ledger_on) for one in (without, within))
     elif together is None:
         if listening.strip_id is None:
