@@ -216,7 +216,7 @@ def test_a_reference_is_brought_in_heard_by_one_key_equally_loud_and_drawn_towar
     page.get_by_test_id("play").click()
     page.evaluate("() => window.mivlo.play.seek(96_000)")
     page.keyboard.down("r")
-    page.wait_for_function("() => window.mivlo.references.heard.value")
+    page.wait_for_function("() => window.mivlo.references.heard.value && !window.mivlo.play.measuring.value")
     heard, sound = captured(page, 96_000, [])
     mix = Mix.model_validate(sound["startMix"])
     assert mix.sides.other_heard

@@ -30,11 +30,9 @@ export function makeTreatments(session: SessionStore, play: Play) {
     treatment.value = letter
   }
 
-  /** The two that are side by side, and whether a switch between them is at once and equally loud. */
+  /** The two that are side by side, and whether a switch between them is at once and equally loud, or nearly so. */
   const sides = computed(() => play.sides.value.compared && play.sides.value)
-  const ready = computed(
-    () => play.playing.value && sides.value !== null && !play.measuring.value && !!play.match.value,
-  )
+  const ready = computed(() => play.playing.value && sides.value !== null && !!play.match.value)
 
   const differing = useRead(
     'differences',

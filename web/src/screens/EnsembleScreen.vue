@@ -5,6 +5,7 @@ import { onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import MixCompare from '../components/MixCompare.vue'
 import MoveRegister from '../components/MoveRegister.vue'
+import TreatmentWord from '../components/TreatmentWord.vue'
 import ClashList from '../panels/ClashList.vue'
 import EnsembleStage from '../panels/EnsembleStage.vue'
 import type { RegisteredMove } from '../lib/ensemble'
@@ -66,6 +67,7 @@ onBeforeUnmount(() => {
           @click="showTab(name)">
           {{ label }}
         </button>
+        <TreatmentWord />
       </div>
       <ClashList v-if="tab === 'clashes'" @bench="toBench" />
       <MoveRegister
@@ -100,6 +102,7 @@ onBeforeUnmount(() => {
 }
 .tabs {
   display: flex;
+  align-items: center;
   height: 38px;
   border-bottom: 1px solid var(--line);
   flex: none;

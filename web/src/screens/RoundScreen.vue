@@ -2,6 +2,7 @@
 /** The round: the whole session in one list, first what is heard in the mix, worked through by keyboard and ear. */
 import { computed, onBeforeUnmount, onMounted } from 'vue'
 import HoldButton from '../components/HoldButton.vue'
+import TreatmentWord from '../components/TreatmentWord.vue'
 import { SURE } from '../composables/useRound'
 import { usePlay, useRound } from '../composables/work'
 import { isTyping } from '../lib/keys'
@@ -70,7 +71,8 @@ onBeforeUnmount(() => {
 
 const waiting = computed(() => {
   const now = view.value
-  return now?.waiting ? `listening: ${now.of - now.waiting} of ${now.of} heard` : ''
+  if (!now) return 'reading what is known …'
+  return now.waiting ? `listening: ${now.of - now.waiting} of ${now.of} heard` : ''
 })
 const reportTold = computed(() => {
   const { of, cured, better, not, overCut } = report.value
@@ -87,6 +89,7 @@ const reportTold = computed(() => {
         <span data-test="round-counts"
           ><b>{{ counts.toJudge }}</b> to judge, <b>{{ counts.done }}</b> done, <b>{{ counts.later }}</b> later</span
         >
+        <TreatmentWord />
         <span class="soft" role="status" data-test="round-waiting">{{ waiting }}</span>
         <span class="space"></span>
         <label class="soft"

@@ -23,7 +23,7 @@ from mivlo.server.monitor.measuring import submit
 from mivlo.server.monitor.messages import Held, Late, Listen, Match, Play, Problem, Spectra, Stop
 from mivlo.server.monitor.player import Change, LivePlay, Message
 from mivlo.server.monitor.spectra import measured_levels
-from mivlo.server.services.level_match import give_up, level_match
+from mivlo.server.services.level_match import give_up, level_match, rough_match
 from mivlo.server.services.state import Draft, SessionState
 
 __all__ = ["NO_DATABASE", "Page"]
@@ -233,9 +233,18 @@ class Page:
             await self._tell_match()
             while self._question is not None:
                 question, subject = self._question, self._subject
+                session_id = self.session_id or ""
                 try:
+                    if self._match is None and self._may_be_rough():
+                        rough = await asyncio.to_thread(
+                            rough_match, question, session_id=session_id, sample_rate_hz=sample_rate_hz,
+                            wanter=self._wanter,
+                        )  # fmt: skip
+                        if rough is not None and subject == self._subject:
+                            self._match = rough
+                            await self._hear_match()
                     measured = await asyncio.to_thread(
-                        level_match, question, session_id=self.session_id or "", sample_rate_hz=sample_rate_hz,
+                        level_match, question, session_id=session_id, sample_rate_hz=sample_rate_hz,
                         wanter=self._wanter,
                     )  # fmt: skip
                 except LookupError:  # given up, since something else was asked by then
@@ -246,6 +255,15 @@ class Page:
                     break
         finally:
             self._measuring = False
+        await self._hear_match()
+
+    def _may_be_rough(self) -> bool:
+        """Tell whether two sides are compared in the open: then a switch is soon nearly as loud, and later exactly."""
+        listening = self._asked.listening if self._asked is not None else None
+        return listening is not None and listening.compared is not None and listening.blind is None
+
+    async def _hear_match(self) -> None:
+        """Tell the match, and hear both sides by it."""
         await self._tell_match()
         held = self._sessions.now(self.session_id or "")
         if held is not None:

@@ -5,10 +5,12 @@ from mivlo.core.engine.listening import MatchQuestion
 from mivlo.core.errors import MivloError
 from mivlo.core.level_match import LevelMatch, Loudness, matched
 from mivlo.server.db.engine import open_db
-from mivlo.server.services.products import Priority, drop, want, wanted_of
+from mivlo.server.services.products import Priority, done_result, drop, want, wanted_of
 from mivlo.server.services.waiting import ended
 
-__all__ = ["FailedError", "give_up", "level_match"]
+__all__ = ["FailedError", "give_up", "level_match", "rough_match"]
+
+ROUGH_S = 6.0
 
 
 class FailedError(MivloError):
@@ -40,6 +42,28 @@ def level_match(question: MatchQuestion, *, session_id: str, sample_rate_hz: int
         if row.status == "cancelled":
             raise LookupError(f"product {row.id} was given up")
     return matched(*(Loudness.model_validate_json(row.result or "") for row in rows))
+
+
+def rough_match(question: MatchQuestion, *, session_id: str, sample_rate_hz: int, wanter: str) -> LevelMatch | None:
+    """Return what is known at once: the match itself where it was measured before, else that of some seconds in the
+    middle, which are soon measured; None where the whole is no longer than that.
+
+    Raises
+    ------
+    As `level_match`.
+    """
+    needs = needs_of_match(question, sample_rate_hz)
+    with open_db() as db:
+        results = [done_result(db, need.key) for need in needs]
+    known = [Loudness.model_validate_json(one) for one in results if one is not None]
+    if len(known) == len(needs):
+        return matched(*known)
+    n_frames = round(ROUGH_S * sample_rate_hz)
+    if question.end - question.start <= 2 * n_frames:
+        return None
+    start = (question.start + question.end - n_frames) // 2
+    some = question.model_copy(update={"start": start, "end": start + n_frames})
+    return level_match(some, session_id=session_id, sample_rate_hz=sample_rate_hz, wanter=wanter)
 
 
 def give_up(wanter: str, question: MatchQuestion | None = None, *, sample_rate_hz: int = 0) -> None:
