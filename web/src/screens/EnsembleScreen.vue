@@ -5,7 +5,7 @@ import { onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import MixCompare from '../components/MixCompare.vue'
 import MoveRegister from '../components/MoveRegister.vue'
-import TreatmentWord from '../components/TreatmentWord.vue'
+import TreatmentWord from '../panels/TreatmentWord.vue'
 import ClashList from '../panels/ClashList.vue'
 import EnsembleStage from '../panels/EnsembleStage.vue'
 import type { RegisteredMove } from '../lib/ensemble'
@@ -115,6 +115,7 @@ onBeforeUnmount(() => {
   border: 0;
   border-bottom: 3px solid transparent;
   padding: 0 9px;
+  align-self: stretch;
   cursor: pointer;
 }
 .tabs button[aria-selected='true'] {

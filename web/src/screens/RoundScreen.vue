@@ -2,7 +2,7 @@
 /** The round: the whole session in one list, first what is heard in the mix, worked through by keyboard and ear. */
 import { computed, onBeforeUnmount, onMounted } from 'vue'
 import HoldButton from '../components/HoldButton.vue'
-import TreatmentWord from '../components/TreatmentWord.vue'
+import TreatmentWord from '../panels/TreatmentWord.vue'
 import { SURE } from '../composables/useRound'
 import { usePlay, useRound } from '../composables/work'
 import { isTyping } from '../lib/keys'
