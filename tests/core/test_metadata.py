@@ -106,7 +106,7 @@ def test_applied_to_a_file_all_that_stays_true_stays_byte_for_byte(tmp_path, hea
     assert (parts[b"cue "], parts[b"LIST"]) == (POINTS, LABELS)
     assert parts[b"bext"][:412] == bext()[:412]
     assert struct.unpack_from("<5H", parts[b"bext"], 412) == (0x7FFF,) * 5
-    assert parts[b"bext"][602:].startswith(b"A=PCM,F=48000,W=24\r\nA=PCM,F=48000,W=24,M=mono,T=Mivlo ")
+    assert parts[b"bext"][602:].startswith(b"A=PCM,F=48000,W=24\r\nA=PCM,F=48000,W=24,M=mono,T=Mivlo\r\n")
     assert parts[b"iXML"] != IXML
     assert b"OLD0001" not in parts[b"iXML"]
     assert parts[b"iXML"].replace(parts[b"iXML"].split(b"<FILE_UID>")[1].split(b"<")[0], b"OLD0001") == IXML

@@ -5,7 +5,6 @@ import re
 import struct
 from dataclasses import replace
 
-from mivlo import __version__
 from mivlo.core.metadata.containers import Carried, Part
 from mivlo.core.metadata.notes import BEXT_LENGTH, BEXT_TIME, cue_points
 
@@ -91,7 +90,7 @@ def _bext(data: bytes, start_frame: int) -> bytes:
 
 def _history(sample_rate_hz: int, n_channels: int, bits: int) -> bytes:
     mode = {1: "mono", 2: "stereo"}.get(n_channels, "multi")
-    return f"A=PCM,F={sample_rate_hz},W={bits},M={mode},T=Mivlo {__version__}\r\n".encode("ascii")
+    return f"A=PCM,F={sample_rate_hz},W={bits},M={mode},T=Mivlo\r\n".encode("ascii")
 
 
 def _ixml(data: bytes, start_frame: int) -> bytes:
