@@ -364,7 +364,7 @@ def test_a_worker_that_is_killed_loses_and_doubles_nothing_and_a_restart_compute
             until(lambda: len(workers(mivlo)) == 2)
             time.sleep(0.7)
             os.kill(workers(mivlo)[0], signal.SIGKILL)
-        until(lambda: heard_all(http, state), 90.0)
+        until(lambda: heard_all(http, state), 240.0)
         killed = all_asked(http, state)
         computed = files()
     with start_mivlo(data, demo=False, foresees=True) as mivlo, client(mivlo) as http:

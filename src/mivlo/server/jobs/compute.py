@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import func, select
+from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session as Database
 
 from mivlo.core.analyses.base import Need, Work
@@ -68,6 +69,10 @@ def compute(product_id: str, worker: str) -> None:
     except OSError as error:
         reason = f"the data folder cannot be written or read ({error.strerror or error})"
         _with_db(lambda db: put_back(db, product_id, code="disk", reason=reason))
+    except OperationalError:  # the database went away meanwhile: that is no fault of what was computed
+        reason = "the database did not answer while it was computed"
+        log.warning("%s %s: %s", row.kind, product_id, reason)
+        _with_db(lambda db: put_back(db, product_id, code="no-database", reason=reason))
     except Exception:
         log.exception("%s %s", row.kind, product_id)
         reason = "an unforeseen fault; the log of the job process has it"
