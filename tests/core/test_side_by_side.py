@@ -117,8 +117,10 @@ def test_a_reference_is_heard_beside_the_mix_to_the_bit_and_never_in_it():
             assert np.ptp(ratio) < 1e-9  # pan law or not: it is the file, and only louder or softer
         else:
             assert heard == pytest.approx(own * 10.0 ** (match.match_after_db / 20.0), abs=1e-12)
-    gone = heard_mix(without, alone, match)
-    assert not gone.sides.other.tracks
+    other = alone.compared.model_copy(update={"other_heard": True})
+    gone = heard_mix(without, alone.model_copy(update={"compared": other}), match)
+    silent = replay(gone, (), sources.__getitem__, start_frame=0, n_frames=RATE, sample_rate_hz=RATE)
+    assert not silent.any()  # not ours in its place
 
 
 def test_a_reference_is_renamed_moved_and_let_go_and_is_refused_where_another_page_was_quicker():
