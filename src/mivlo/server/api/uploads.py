@@ -14,6 +14,7 @@ from mivlo.core.audiofile import ImportLimits
 from mivlo.core.errors import ParameterError, TooLargeError
 from mivlo.core.riff import declared_seconds
 from mivlo.server.db.tables import new_id
+from mivlo.server.services.imports import shown_name
 from mivlo.server.settings import settings
 
 __all__ = ["UPLOAD_BODY", "Upload", "received"]
@@ -77,7 +78,7 @@ class Upload:
         self._field = options.get(b"name", b"").decode("utf-8", "replace")
         self._is_file = self._field == "file" and b"filename" in options
         if self._is_file:
-            self.name = _shown_name(options[b"filename"].decode("utf-8", "replace"))
+            self.name = shown_name(options[b"filename"].decode("utf-8", "replace"))
 
     def _take(self, data: bytes) -> None:
         if not self._is_file:
@@ -144,9 +145,3 @@ async def received(request: Request, *, max_bytes: int | None = None) -> AsyncIt
 
 def _too_many_bytes(name: str, limits: ImportLimits) -> str:
     return f"{name} is larger than the {limits.max_bytes / 2**30:.1f} GiB that can be taken in"
-
-
-def _shown_name(filename: str) -> str:
-    """Return the user's name for a file: shown and kept as words, never used as a path."""
-    bare = filename.replace("\\", "/").rsplit("/", 1)[-1]
-    return "".join(character for character in bare if character.isprintable())[-255:] or "unnamed"

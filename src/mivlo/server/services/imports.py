@@ -18,7 +18,7 @@ from mivlo.server.services.products import Priority, Wanted, want
 from mivlo.server.services.waiting import ended
 from mivlo.server.settings import settings
 
-__all__ = ["ORIGINAL", "TAKE_IN", "Incoming", "audio_row", "import_audio", "stored_path", "take_in"]
+__all__ = ["ORIGINAL", "TAKE_IN", "Incoming", "audio_row", "import_audio", "shown_name", "stored_path", "take_in"]
 
 ORIGINAL = "original"
 TAKE_IN = "take-in"  # a job like an analysis; its result is what the file is
@@ -79,6 +79,12 @@ def _notes_of(file: Incoming) -> Notes:
         return notes_of(carried_by(file.path))
     except AudioFileError as error:
         raise AudioFileError(f"{file.name}: {error}") from error
+
+
+def shown_name(filename: str) -> str:
+    """Return the user's name for a file: shown and kept as words, never used as a path. Raises nothing."""
+    bare = filename.replace("\\", "/").rsplit("/", 1)[-1]
+    return "".join(character for character in bare if character.isprintable())[-255:] or "unnamed"
 
 
 def audio_row(session_id: str, taken: TakenIn) -> AudioRow:

@@ -14,6 +14,7 @@ from mivlo.core.audiofile import inspect_audio
 from mivlo.core.bundle import copied, is_bundle
 from mivlo.core.errors import AudioFileError, NotFoundError, TooLargeError
 from mivlo.server.db.tables import new_id
+from mivlo.server.services.imports import shown_name
 from mivlo.server.settings import settings
 
 __all__ = ["StagedFile", "common_rate_hz", "forget", "staged", "staged_path"]
@@ -84,7 +85,7 @@ def _unpacked(path: Path, name: str) -> Iterator[StagedFile]:
                         f"{name}: {entry.filename:.80} unpacks to more than {most} bytes, which no sound does"
                     )
                 left -= n_bytes
-                yield _looked_at(file_id, PurePosixPath(entry.filename.replace("\\", "/")).name[-255:])
+                yield _looked_at(file_id, shown_name(entry.filename))
     except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError) as error:
         raise AudioFileError(f"{name}: cannot be unpacked ({error})") from error
 
