@@ -13,9 +13,18 @@ import numpy as np
 import pytest
 import soundfile
 
-from mivlo.core.audiofile import ImportLimits, inspect_audio, read_blocks, resample_to_store, write_blocks
+from mivlo.core import audiofile
+from mivlo.core.audiofile import (
+    ImportLimits,
+    inspect_audio,
+    open_checked,
+    read_blocks,
+    resample_to_store,
+    write_blocks,
+)
 from mivlo.core.errors import AudioFileError, TreatmentError
 from mivlo.core.filters.biquad import frequency_response
+from mivlo.core.metadata.containers import Part, carried_by
 from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.bell import Bell
@@ -152,6 +161,25 @@ def test_a_file_is_whole_or_not_there(tmp_path):
     with pytest.raises(AudioFileError, match=r"t\.wav: cannot be written .*No space left"):
         write_blocks(tmp_path / "t.wav", breaks(), n_channels=2, sample_rate_hz=RATE, output="wav-24", dither=True)
     assert list(tmp_path.iterdir()) == []
+
+
+def test_what_is_more_than_a_wav_file_holds_is_written_as_rf64_and_read_again_by_another_program(tmp_path, monkeypatch):
+    x, path, note = sweep(), tmp_path / "long.wav", Part(b"note", b"odd")
+    monkeypatch.setattr(audiofile, "MOST_WAVE_BYTES", 2 * 3 * RATE - 1)  # one byte under a second of stereo
+    for n_frames, head in ((RATE, b"RF64"), (RATE // 2, b"RIFF")):
+        part = x[:, :n_frames]
+        write_blocks(
+            path, [part], n_channels=2, sample_rate_hz=RATE, output="wav-24", dither=False, n_frames=n_frames,
+            carries=[note],
+        )  # fmt: skip
+        assert path.read_bytes()[:4] == head
+        assert list(carried_by(path)) == [note]
+        asked = ["ffprobe", "-v", "error", "-show_entries", "stream=duration_ts,channels", "-of", "json", path]
+        told = json.loads(subprocess.run(asked, capture_output=True, check=True).stdout)["streams"][0]
+        assert told == {"channels": 2, "duration_ts": n_frames}
+        info, source = open_checked(path, limits=ImportLimits(), name="long.wav")
+        assert info.format == ("RF64" if head == b"RF64" else "WAV")
+        assert np.abs(source.read(0, n_frames) - part).max() <= 2.0**-24
 
 
 def test_clipping_is_counted(tmp_path):

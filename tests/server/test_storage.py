@@ -164,12 +164,12 @@ def begun_upload(mivlo, session_id: str, head: bytes, *, length: int) -> bytes:
 def test_what_is_too_much_is_refused_while_it_arrives_and_leaves_nothing(http, mivlo):
     session = new_session(http)
     before = taken(mivlo.data)
-    data_bytes = 3_600 * RATE * 3
+    data_bytes = 4 * 3_600 * RATE * 3
     fmt = struct.pack("<4sIHHIIHH", b"fmt ", 16, 1, 1, RATE, 3 * RATE, 3, 24)
     head = struct.pack("<4sI4s", b"RIFF", data_bytes + 36, b"WAVE") + fmt + struct.pack("<4sI", b"data", data_bytes)
     too_long = begun_upload(mivlo, session["id"], head + bytes(60_000), length=data_bytes)
     assert too_long.startswith(b"HTTP/1.1 413")
-    assert b"60.0 minutes long; at most 20 minutes" in too_long
+    assert b"240.0 minutes long; at most 180 minutes" in too_long
     assert b"too-large" in too_long
     too_big = begun_upload(mivlo, session["id"], b"", length=3 << 30)
     assert too_big.startswith(b"HTTP/1.1 413")

@@ -25,6 +25,7 @@ __all__ = [
     "ImportLimits",
     "OutputFormat",
     "inspect_audio",
+    "open_checked",
     "read_blocks",
     "resample_to_store",
     "sha256_of",
@@ -36,6 +37,7 @@ BLOCK_FRAMES = 1 << 16
 MOST_LEVEL = 1e5  # 100 dB over full scale: no sound is
 OutputFormat = Literal["wav-24", "wav-float", "flac-24"]
 _SOUNDFILE_FORMATS = {"wav-24": ("WAV", "PCM_24"), "wav-float": ("WAV", "FLOAT"), "flac-24": ("FLAC", "PCM_24")}
+MOST_WAVE_BYTES = (4 << 30) - (1 << 20)  # a WAV file counts its bytes in 32 bits; the rest is for what it carries
 BITS_OF: dict[OutputFormat, int] = {"wav-24": 24, "wav-float": 32, "flac-24": 24}
 INT24_SCALE = float(1 << 23)
 DITHER_SEED = 20_240_229  # any fixed number: the same treatment gives the same file
@@ -45,8 +47,8 @@ DITHER_SEED = 20_240_229  # any fixed number: the same treatment gives the same 
 class ImportLimits:
     """What is taken in; messages name these figures."""
 
-    max_seconds: float = 1200.0
-    max_bytes: int = 2 << 30
+    max_seconds: float = 3 * 3_600.0
+    max_bytes: int = 16 << 30
     max_channels: int = 2
     min_rate_hz: int = 8_000
     max_rate_hz: int = 192_000
@@ -143,6 +145,19 @@ def read_blocks(path: Path, *, name: str, precision: Literal["float32", "float64
         raise AudioFileError(f"{name}: truncated, {done} of {expected} samples could be read")
 
 
+def open_checked(path: Path, *, limits: ImportLimits, name: str) -> "tuple[AudioFileInfo, FileSource]":
+    """Return what a file is, and its samples to be read as they are needed, once all of them were seen to be sound.
+
+    Raises
+    ------
+    AudioFileError: as `inspect_audio` and `read_blocks`
+    """
+    info = inspect_audio(path, limits=limits, name=name)
+    for _ in read_blocks(path, name=name):
+        pass
+    return info, FileSource(path)
+
+
 def resample_to_store(path: Path, target: Path, *, info: AudioFileInfo, rate_hz: int, name: str) -> int:
     """Write a file's samples at another rate as a memory-mappable float32 array (channels, frames); return its frames.
 
@@ -165,20 +180,24 @@ def write_store(target: Path, blocks: Iterable[Array], *, n_channels: int, n_fra
     ------
     OSError: the disk does not hold so much; nothing is left behind
     """
-    out = np.lib.format.open_memmap(target, mode="w+", dtype=np.float32, shape=(n_channels, n_frames))
-    try:
-        # Without this a disk that is full kills the process at the first page that it has no room for.
-        with target.open("r+b") as file:
-            os.posix_fallocate(file.fileno(), 0, os.path.getsize(target))
-    except OSError:
-        target.unlink()
-        raise
-    done = 0
-    for block in blocks:
-        count = min(block.shape[1], n_frames - done)
-        out[:, done : done + count] = block[:, :count]
-        done += count
-    out.flush()
+    kind = np.dtype(np.float32)
+    head = {"descr": kind.str, "fortran_order": False, "shape": (n_channels, n_frames)}
+    # Written at a place, not mapped: mapped pages would count as memory in use, three hours of them as gigabytes.
+    with target.open("wb") as file:
+        np.lib.format.write_array_header_1_0(file, head)
+        first = file.tell()
+        try:
+            os.posix_fallocate(file.fileno(), 0, first + n_channels * n_frames * kind.itemsize)
+        except OSError:
+            target.unlink()
+            raise
+        done = 0
+        for block in blocks:
+            count = min(block.shape[1], n_frames - done)
+            for channel, samples in enumerate(block[:, :count].astype(kind)):
+                file.seek(first + (channel * n_frames + done) * kind.itemsize)
+                file.write(samples.tobytes())
+            done += count
 
 
 def _resampled(blocks: Iterator[Array], info: AudioFileInfo, rate_hz: int) -> Iterator[Array]:
@@ -193,13 +212,14 @@ def _resampled(blocks: Iterator[Array], info: AudioFileInfo, rate_hz: int) -> It
 
 def write_blocks(
     path: Path, blocks: Iterable[Array], *, n_channels: int, sample_rate_hz: int, output: OutputFormat, dither: bool,
-    called: str | None = None, carries: Carried = (),
+    n_frames: int = 0, called: str | None = None, carries: Carried = (),
 ) -> int:  # fmt: skip
     """Write (channels, n) blocks to a file that appears only when it is whole; return how many samples were clipped.
 
     Parameters
     ----------
     dither : triangular, of one step of 24 bits each way; left out where samples pass unchanged
+    n_frames : how many are coming, where they could be more than a WAV file holds: then it becomes RF64
     called : what messages call the file, where its place has another name
     carries : what stands in the file beside its sound
 
@@ -208,6 +228,9 @@ def write_blocks(
     AudioFileError: the disk is full or the place cannot be written; nothing is left behind
     """
     file_format, subtype = _SOUNDFILE_FORMATS[output]
+    n_bytes = n_frames * n_channels * BITS_OF[output] // 8 + sum(len(one.data) for one in carries)
+    if file_format == "WAV" and n_bytes > MOST_WAVE_BYTES:
+        file_format = "RF64"
     part = path.with_name(f".{path.name}.part")
     random = np.random.default_rng(DITHER_SEED)
     clipped = 0

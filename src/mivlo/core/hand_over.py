@@ -177,8 +177,8 @@ def _render_track(
             )  # fmt: skip
             clipped = write_blocks(
                 path, _reported(_scaled(blocks, gain), end - start, report), n_channels=original.n_channels,
-                sample_rate_hz=rate, output=request.output, dither=treated or abs(gain) != 1.0, called=name,
-                carries=carries,
+                sample_rate_hz=rate, output=request.output, dither=treated or abs(gain) != 1.0, n_frames=end - start,
+                called=name, carries=carries,
             )  # fmt: skip
     finally:
         original.close()
@@ -222,7 +222,7 @@ def _render_mix(
     name = _file_name(f"{state.name} mix", request)
     clipped = write_blocks(
         path, _reported(_scaled(blocks, gain), end - start, report), n_channels=2,
-        sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True, called=name,
+        sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True, n_frames=end - start, called=name,
     )  # fmt: skip
     return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
 
@@ -238,8 +238,9 @@ def _render_group(
         mix = mix.model_copy(update={"groups": groups})
     blocks = render_mix(mix, store.open, start=start, end=end, sample_rate_hz=state.sample_rate_hz)
     clipped = write_blocks(
-        path, blocks, n_channels=2, sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True, called=name
-    )
+        path, blocks, n_channels=2, sample_rate_hz=state.sample_rate_hz, output=request.output, dither=True,
+        n_frames=end - start, called=name,
+    )  # fmt: skip
     return HandOverFile(name=name, bytes=path.stat().st_size, clipped_samples=clipped)
 
 

@@ -11,6 +11,9 @@ from mivlo.core.audiofile import ImportLimits
 __all__ = ["Settings", "settings"]
 
 
+_LIMITS = ImportLimits()
+
+
 class Settings(BaseSettings):
     """The application's settings; the supervisor hands them to its processes."""
 
@@ -23,8 +26,8 @@ class Settings(BaseSettings):
     page_port: int | None = Field(default=None, description="whose pages may ask; our own where not said")
     web: Path | None = Field(default=None, description="built front end; none in server tests")
     demo_folder: Path | None = Field(default=None, description="made-up session to be loaded once")
-    max_import_seconds: float = 1200.0
-    max_import_bytes: int = 2 << 30
+    max_import_seconds: float = _LIMITS.max_seconds
+    max_import_bytes: int = _LIMITS.max_bytes
     workers: int = Field(default=2, description="processes that analyse and render")
     foresees: bool = Field(default=True, description="listen in the background to what sessions need")
     product_bytes: int = Field(default=20 << 30, description="what computed things may take of the disk")

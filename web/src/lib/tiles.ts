@@ -2,7 +2,7 @@
 import { HIGHEST_HZ, LOWEST_HZ, type FrequencyView, type TimeView } from './axis'
 
 const FINEST_HOP_FRAMES = 64
-const MAX_TIME_ZOOM = 12
+const MAX_TIME_ZOOM = 14
 const MAX_FREQ_ZOOM = 5
 
 export interface TilePlan {

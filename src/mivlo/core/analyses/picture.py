@@ -9,7 +9,7 @@ from mivlo.core.analyses.base import Analysis, Known, OfSession, OfStrip, Sound,
 from mivlo.core.analyses.sounds import sound_behind, sound_into
 from mivlo.core.errors import NotFoundError
 from mivlo.core.model import Frozen, RecordedSession
-from mivlo.core.spectra.pictures import Tile, difference_png, ink_png, spectrogram_tile, whole_tile
+from mivlo.core.spectra.pictures import COARSEST_ZOOM, Tile, difference_png, ink_png, spectrogram_tile, whole_tile
 
 __all__ = ["PICTURE", "AskedPicture", "Drawn", "Picture", "PictureOf", "Pictures", "Place", "Shows"]
 
@@ -21,7 +21,7 @@ Asked = TypeVar("Asked", bound=OfSession)
 class Place(Frozen):
     """A place in the pyramid, as `Tile`."""
 
-    time_zoom: int = Field(ge=0, le=12)
+    time_zoom: int = Field(ge=0, le=COARSEST_ZOOM)
     column: int = Field(default=0, ge=0, le=100_000)
     freq_zoom: int = Field(default=0, ge=0, le=5)
     row: int = Field(default=0, ge=0, le=31)

@@ -4,10 +4,7 @@ from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
-import numpy as np
-
-from mivlo.core.audiofile import ImportLimits, inspect_audio, read_blocks
-from mivlo.core.engine.source import ArraySource
+from mivlo.core.audiofile import ImportLimits, open_checked
 from mivlo.core.ensemble.clashes import Clash, find_clashes
 from mivlo.core.ensemble.erb_map import ErbMap, erb_map, with_hop
 from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
@@ -35,6 +32,5 @@ def clashes_of_files(files: Sequence[Path]) -> list[Clash]:
 
 
 def _map_of_file(file: Path) -> ErbMap:
-    info = inspect_audio(file, limits=ImportLimits(), name=str(file))
-    samples = np.concatenate(list(read_blocks(file, name=str(file), precision="float32")), axis=1)
-    return erb_map(ArraySource(samples), start=0, end=samples.shape[1], sample_rate_hz=info.sample_rate_hz)
+    info, source = open_checked(file, limits=ImportLimits(), name=str(file))
+    return erb_map(source, start=0, end=info.n_frames, sample_rate_hz=info.sample_rate_hz)

@@ -7,15 +7,15 @@ from mivlo.core.analyses.cures import AskedMove, Cures
 from mivlo.core.analyses.in_mix import MovesInMix
 from mivlo.core.analyses.pressure import Pressures
 from mivlo.core.analyses.side_by_side import AskedSides, Sides
+from mivlo.core.audiofile import FileSource
 from mivlo.core.engine.render import render_moves
-from mivlo.core.engine.source import ArraySource
+from mivlo.core.engine.source import blocks_of
 from mivlo.core.model import RecordedSession, StripBase
 from mivlo.core.proof.differences import move_told
 from mivlo.core.proof.measured import figures_of
 from mivlo.core.proof.report import MoveReport, RemarkReport, Report, StripReport
 from mivlo.core.round.row import Lookup
 from mivlo.core.treatment import Treatment
-from mivlo.core.units import Array
 
 __all__ = ["report_of_files", "report_of_session"]
 
@@ -86,8 +86,8 @@ def _moves(lookup: Lookup, strip: StripBase, blind: Mapping[str, str]) -> list[M
     return told
 
 
-def report_of_files(files: Sequence[tuple[str, Array, int]], treatment: Treatment, *, name: str) -> Report:
-    """Return what a treatment does to sounds (name, (channels, frames), rate), each by itself.
+def report_of_files(files: Sequence[tuple[str, FileSource]], treatment: Treatment, *, name: str) -> Report:
+    """Return what a treatment does to sounds (name and file), each by itself.
 
     Raises
     ------
@@ -96,12 +96,13 @@ def report_of_files(files: Sequence[tuple[str, Array, int]], treatment: Treatmen
     acting = tuple(move for move in treatment.moves if not move.stand_in)
     moves = [MoveReport(says=move_told(move), on=move.on, reason="") for move in acting]
     strips = []
-    for file, samples, rate in files:
-        treated = render_moves(ArraySource(samples), acting, sample_rate_hz=rate, amount=treatment.amount)
+    for file, sound in files:
+        rate, untreated = sound.sample_rate_hz, blocks_of(sound, 0, sound.n_frames)
+        treated = render_moves(sound, acting, sample_rate_hz=rate, amount=treatment.amount)
         strips.append(
             StripReport(
                 name=file, role="other", amount=treatment.amount, ledger_on=True, moves=moves,
-                before=figures_of([samples], sample_rate_hz=rate), after=figures_of(treated, sample_rate_hz=rate),
+                before=figures_of(untreated, sample_rate_hz=rate), after=figures_of(treated, sample_rate_hz=rate),
             )
         )  # fmt: skip
     told = f"{len(moves)} move{'' if len(moves) == 1 else 's'}"

@@ -8,9 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from mivlo.core.audiofile import ImportLimits, inspect_audio, read_blocks
+from mivlo.core.audiofile import FileSource, ImportLimits, inspect_audio, open_checked
 from mivlo.core.cellar import CellarCut, CellarTrack, LowEnd, clear_the_cellar, low_end_of
-from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import Clash, find_clashes
 from mivlo.core.ensemble.describe import as_plain as clash_as_plain
 from mivlo.core.ensemble.erb_map import ErbMap, erb_map, with_hop
@@ -125,10 +124,9 @@ def _hear_file(file: Path, role: Role | None, session_s: float) -> _HeardFile:
     return _HeardFile(findings, power, powers, low, rate)
 
 
-def _read(file: Path) -> tuple[int, ArraySource]:
-    info = inspect_audio(file, limits=ImportLimits(), name=str(file))
-    samples = np.concatenate(list(read_blocks(file, name=str(file), precision="float32")), axis=1)
-    return info.sample_rate_hz, ArraySource(samples)
+def _read(file: Path) -> tuple[int, FileSource]:
+    info, source = open_checked(file, limits=ImportLimits(), name=str(file))
+    return info.sample_rate_hz, source
 
 
 def _in_mix(

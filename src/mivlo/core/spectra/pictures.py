@@ -14,13 +14,13 @@ from mivlo.core.spectra.windows import halved_rate
 from mivlo.core.units import Array, Floats, power_to_db
 
 __all__ = [
-    "TILE_COLUMNS", "TILE_ROWS", "Tile", "difference_png", "ink_png", "spectrogram_tile", "waveform_peaks",
-    "whole_tile",
+    "COARSEST_ZOOM", "TILE_COLUMNS", "TILE_ROWS", "Tile", "difference_png", "ink_png", "spectrogram_tile",
+    "waveform_peaks", "whole_tile",
 ]  # fmt: skip
 
 TILE_COLUMNS, TILE_ROWS = 512, 384
 FINEST_HOP_FRAMES = 64
-COARSEST_ZOOM = 12
+COARSEST_ZOOM = 14  # three hours at 48 kHz in one picture
 PIECE_FRAMES, COLUMNS_AT_ONCE = 1 << 20, 64
 LOWEST_DB, HIGHEST_DB = -96.0, -18.0  # paper and full ink, of a sine's level
 MOST_DIFFERENCE_DB = 12.0  # is full ink in a picture of differences
