@@ -101,12 +101,26 @@ def test_names_from_users_never_become_paths(http, mivlo, name):
     )
 
 
-def test_replacing_the_audio_keeps_the_ledger(api):
-    state = session_with_track(api)
+def test_replacing_the_audio_keeps_the_ledger_and_tells_what_changed(api):
+    state = session_with_track(api, seconds=3.0)
     state = edit(api, state, set_track(state, ledger=[bell()], gain_db=-4)).json()
     track = state["tracks"][0]
     address = f"/api/sessions/{state['id']}/tracks/{track['id']}/audio"
-    answer = api.post(address, files={"file": ("take 2.wav", wav(2.0, seed=9))}).json()
+    # The same sound, 100 ms later, half as loud (-6.0 dB), in stereo and half a second longer.
+    x = soundfile.read(io.BytesIO(wav(3.0)))[0]
+    later = io.BytesIO()
+    soundfile.write(later, 0.5 * np.pad(x, (4_800, 19_200)), RATE,
+                    format="WAV", subtype="FLOAT")  # fmt: skip
+    told = api.post(address, files={"file": ("take 2.wav", later.getvalue())}).json()
+    answer, changed = told["session"], told["changed"]
+    assert (changed["later_frames"], changed["longer_s"]) == (4_800, pytest.approx(0.5))
+    assert changed["louder_db"] == pytest.approx(-6.02, abs=0.4)  # the silence around it counts a little
+    assert changed["says"] == (
+        f"0.500 s longer, {-changed['louder_db']:.1f} dB softer, what both hold comes 100.00 ms later"
+    )
+    other = api.post(address, files={"file": ("take 2.wav", wav(2.0, seed=9, channels=2))}).json()
+    assert "stereo instead of mono, another recording" in other["changed"]["says"]
+    answer = other["session"]
     after = answer["tracks"][0]
     assert after["audio_id"] != track["audio_id"]
     assert (after["ledger"], after["gain_db"], answer["audio"][after["audio_id"]]["original_name"]) == (

@@ -16,6 +16,7 @@ MOST_FRAMES = 48  # the loudest moments, spread over the stretch
 LONGEST_SHIFT_S = 0.012
 LOW_HZ, HIGH_HZ = 60.0, 8_000.0
 OFFSET_RATE_HZ = 8_000.0
+LOOKED_S = 300.0  # of both sounds, from the first of them on: what came back is hardly later than that
 SILENT = 1e-20
 WHITENED = 0.75  # of a bin's power that stays: where spill and noise are all there is, there is little power
 LEAST_LIKENESS, LEAST_STEEPNESS, LEAST_BINS = 0.4, 1.05, 15.0
@@ -93,16 +94,18 @@ def relation_between(
 
 
 def offset_between(one: Source, other: Source, *, sample_rate_hz: float) -> int:
-    """Return by how many frames what the first sound holds comes later in the second, wherever that is.
+    """Return by how many frames what the first sound holds comes later in the second, wherever that is within the first
+    minutes of both.
 
     Raises
     ------
     ParameterError: the two have nothing in common
 
-    Source: cross-correlation of the whole sounds at a lower rate, then as `relation_between`
+    Source: cross-correlation at a lower rate, then as `relation_between`
     """
     step = max(round(sample_rate_hz / OFFSET_RATE_HZ), 1)
-    low = [_slower(x, step) for x in (one, other)]
+    start = min(map(_first_sound, (one, other)))
+    low = [_slower(x, step, start, min(x.n_frames, start + round(LOOKED_S * sample_rate_hz))) for x in (one, other)]
     size = next_fast_len(sum(map(len, low)))
     a, b = (rfft(x, size) for x in low)
     cross = a * np.conj(b)
@@ -119,11 +122,21 @@ def offset_between(one: Source, other: Source, *, sample_rate_hz: float) -> int:
     return coarse + fine.shift_frames
 
 
-def _slower(source: Source, step: int) -> Array:
+def _first_sound(source: Source) -> int:
+    """Return the frame of the block in which a sound begins, its end where there is none."""
+    at = 0
+    for block in blocks_of(source, 0, source.n_frames):
+        if np.any(block):
+            return at
+        at += block.shape[1]
+    return at
+
+
+def _slower(source: Source, step: int, start: int, end: int) -> Array:
     # Imported late: it takes longer to load than the rest of the application.
     from scipy.signal import resample_poly
 
-    parts = [block.mean(axis=0) for block in blocks_of(source, 0, source.n_frames)]
+    parts = [block.mean(axis=0) for block in blocks_of(source, start, end)]
     return np.asarray(resample_poly(np.concatenate([np.zeros(0), *parts]), 1, step))
 
 

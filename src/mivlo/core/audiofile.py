@@ -20,12 +20,14 @@ from mivlo.core.units import Array
 
 __all__ = [
     "BITS_OF",
+    "MOST_WAVE_BYTES",
     "AudioFileInfo",
     "FileSource",
     "ImportLimits",
     "OutputFormat",
     "inspect_audio",
     "open_checked",
+    "opened",
     "read_blocks",
     "resample_to_store",
     "sha256_of",
@@ -65,7 +67,7 @@ class AudioFileInfo:
     n_frames: int
 
 
-def _opened(path: Path) -> soundfile.SoundFile:
+def opened(path: Path) -> soundfile.SoundFile:
     with path.open("rb") as file:
         is_long = file.read(4) in LONG_WAVES
     return soundfile.SoundFile(BareLongWave(path) if is_long else path)
@@ -89,7 +91,7 @@ def inspect_audio(path: Path, *, limits: ImportLimits, name: str) -> AudioFileIn
     if size > limits.max_bytes:
         raise AudioFileError(f"{name}: {size} bytes, but at most {limits.max_bytes} are taken")
     try:
-        with _opened(path) as file:
+        with opened(path) as file:
             info = AudioFileInfo(file.format, file.subtype, file.samplerate, file.channels, file.frames)
     except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
         reason = str(getattr(error, "error_string", error)).strip().rstrip(".")
@@ -124,7 +126,7 @@ def read_blocks(path: Path, *, name: str, precision: Literal["float32", "float64
     """
     done = 0
     try:
-        with _opened(path) as file:
+        with opened(path) as file:
             expected = file.frames
             while True:
                 block = file.read(BLOCK_FRAMES, dtype=precision, always_2d=True)
@@ -285,7 +287,7 @@ class FileSource:
     """A `Source` over an imported file at its own rate, read as it is needed."""
 
     def __init__(self, path: Path) -> None:
-        self._file = _opened(path)
+        self._file = opened(path)
 
     @property
     def n_channels(self) -> int:

@@ -26,6 +26,7 @@ from mivlo.core.analyses.plan import Plans
 from mivlo.core.analyses.pressure import Pressures
 from mivlo.core.analyses.relations import Relations
 from mivlo.core.analyses.rendered import Rendered
+from mivlo.core.analyses.replaced import Replacements
 from mivlo.core.analyses.side_by_side import SideFigures, SidePictures, Sides
 from mivlo.core.analyses.spectrum import Spectra
 from mivlo.core.analyses.survey import Surveys
@@ -45,7 +46,7 @@ ANALYSES: dict[str, AnyAnalysis] = {
         EarMaps(), Ensembles(), Yields(), ListeningLevels(), InMixOf(), MovesInMix(), Cures(), Losses(), Surveys(),
         PinsAnswered(), Loudnesses(), MixSpectra(), MixComparisons(), Pressures(), GivesBack(), MonoSums(), CamesBack(),
         Plans(), FileFaults(), Relations(), Balances(), Likenesses(),
-        SideFigures(), Sides(), SidePictures(), Maskings(),
+        SideFigures(), Sides(), SidePictures(), Maskings(), Replacements(),
     )
 }  # fmt: skip
 

@@ -12,6 +12,7 @@ from mivlo.server.api.uploads import UPLOAD_BODY, Upload, received
 from mivlo.server.db.engine import open_db
 from mivlo.server.services import sessions
 from mivlo.server.services.imports import import_audio
+from mivlo.server.services.replacing import TrackReplaced, replace_sound
 from mivlo.server.services.state import SessionState
 
 __all__ = ["router", "take_in_track"]
@@ -54,17 +55,15 @@ def take_in_track(now: SessionState, path: Path, called: str, *, role: str | Non
 
 
 @router.post("/tracks/{track_id}/audio", openapi_extra=UPLOAD_BODY)
-async def replace_audio(now: Now, track_id: str, request: Request) -> SessionState:
-    """Give a track another file; its ledger stays."""
+async def replace_audio(now: Now, track_id: str, request: Request) -> TrackReplaced:
+    """Give a track another file, and tell what changed; its ledger stays."""
     now.track(track_id)
     async with received(request) as upload:
         return await run_in_threadpool(_replace, now, track_id, upload)
 
 
-def _replace(now: SessionState, track_id: str, upload: Upload) -> SessionState:
-    audio = import_audio(now.id, now.sample_rate_hz, upload.path, name=upload.name)
-    with open_db() as db:
-        return sessions.replace_audio(db, track_id, audio)
+def _replace(now: SessionState, track_id: str, upload: Upload) -> TrackReplaced:
+    return replace_sound(now, track_id, upload.path, upload.name)
 
 
 @router.post("/references", status_code=201, openapi_extra=UPLOAD_BODY)

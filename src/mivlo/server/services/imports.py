@@ -1,10 +1,12 @@
 """Taking files in: checked, kept as they came, converted to the session's rate."""
 
 import json
+import os
 import shutil
 from pathlib import Path
 
 from pydantic import BaseModel
+from sqlalchemy import select
 
 from mivlo.core.analyses.rendered import SAMPLES
 from mivlo.core.audiofile import ImportLimits, inspect_audio, resample_to_store, sha256_of
@@ -12,8 +14,9 @@ from mivlo.core.errors import AudioFileError, NotFoundError
 from mivlo.core.metadata.containers import carried_by
 from mivlo.core.metadata.notes import Notes, notes_of
 from mivlo.core.model import Audio, FileMarker
+from mivlo.core.pairs import name_of_all
 from mivlo.server.db.engine import open_db
-from mivlo.server.db.tables import AudioRow, new_id
+from mivlo.server.db.tables import AudioRow, SessionRow, new_id
 from mivlo.server.services.products import Priority, Wanted, want
 from mivlo.server.services.waiting import ended
 from mivlo.server.settings import settings
@@ -81,6 +84,27 @@ def _notes_of(file: Incoming) -> Notes:
         raise AudioFileError(f"{file.name}: {error}") from error
 
 
+def _shared(sha256: str, file: Incoming, folder: Path) -> int | None:
+    """Link a folder to what was imported of the same bytes before, so that they are stored once.
+
+    Returns the frames of its samples where they are shared too; None where they have to be made.
+    """
+    same = select(AudioRow.id, AudioRow.facts, SessionRow.sample_rate_hz).join(SessionRow)
+    with open_db() as db:
+        twins = db.execute(same.where(AudioRow.sha256 == sha256)).all()
+    for audio_id, facts, rate_hz in sorted(twins, key=lambda one: one[2] != file.rate_hz):
+        there = settings().audio_folder(audio_id)
+        try:
+            if not (folder / ORIGINAL).exists():
+                os.link(there / ORIGINAL, folder / ORIGINAL)
+            if rate_hz == file.rate_hz:
+                os.link(there / SAMPLES, folder / SAMPLES)
+                return int(facts["n_frames"])
+        except OSError:
+            continue  # it is just being deleted, or this disk knows no links
+    return None
+
+
 def shown_name(filename: str) -> str:
     """Return the user's name for a file: shown and kept as words, never used as a path. Raises nothing."""
     bare = filename.replace("\\", "/").rsplit("/", 1)[-1]
@@ -106,9 +130,14 @@ def take_in(file: Incoming, limits: ImportLimits) -> TakenIn:
     notes = _notes_of(file)
     try:
         folder.mkdir(parents=True)
-        n_frames = resample_to_store(file.path, folder / SAMPLES, info=info, rate_hz=file.rate_hz, name=file.name)
         sha256 = sha256_of(file.path)
-        shutil.move(file.path, folder / ORIGINAL)
+        n_frames = _shared(sha256, file, folder)
+        if n_frames is None:
+            n_frames = resample_to_store(file.path, folder / SAMPLES, info=info, rate_hz=file.rate_hz, name=file.name)
+        if (folder / ORIGINAL).exists():
+            file.path.unlink()
+        else:
+            shutil.move(file.path, folder / ORIGINAL)
     except OSError as error:
         shutil.rmtree(folder, ignore_errors=True)
         raise AudioFileError(f"{file.name}: cannot be stored ({error.strerror or error})") from error
@@ -125,7 +154,7 @@ def take_in(file: Incoming, limits: ImportLimits) -> TakenIn:
         n_channels=info.n_channels,
         n_frames=n_frames,
         time_reference=notes.time_reference,
-        said_name=notes.track_names[0] if len(notes.track_names) == 1 else "",
+        said_name=name_of_all(notes.track_names),
         description=notes.description,
         markers=tuple(FileMarker(frame=one.frame, name=one.name) for one in notes.markers if one.frame < info.n_frames),
     )

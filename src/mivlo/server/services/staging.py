@@ -1,10 +1,10 @@
 """Files that were dropped before there is a session for them: looked at, and kept until they are taken in."""
 
-import json
 import shutil
 import zipfile
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path, PurePosixPath
 from typing import Literal
 
@@ -12,12 +12,14 @@ from pydantic import BaseModel
 
 from mivlo.core.audiofile import inspect_audio
 from mivlo.core.bundle import copied, is_bundle
-from mivlo.core.errors import AudioFileError, NotFoundError, TooLargeError
+from mivlo.core.errors import AudioFileError, NotFoundError, ParameterError, TooLargeError
+from mivlo.core.pairs import name_of_all, pairs_among
+from mivlo.core.rechannel import MOST_CHANNELS, Split, join, split
 from mivlo.server.db.tables import new_id
 from mivlo.server.services.imports import shown_name
 from mivlo.server.settings import settings
 
-__all__ = ["StagedFile", "common_rate_hz", "forget", "staged", "staged_path"]
+__all__ = ["StagedFile", "StagedPair", "as_tracks", "common_rate_hz", "forget", "pairs_of", "staged", "staged_path"]
 
 MOST_ENTRIES = 500
 MOST_BYTES = 64 << 30  # of a ZIP, unpacked
@@ -36,6 +38,14 @@ class StagedFile(BaseModel):
     n_channels: int | None = None
     seconds: float | None = None
     reason: str = ""
+
+
+class StagedPair(BaseModel):
+    """Two files that are left and right of one sound by their names, and what that would be called."""
+
+    left: str
+    right: str
+    name: str
 
 
 def staged(path: Path, name: str) -> list[StagedFile]:
@@ -58,6 +68,56 @@ def staged(path: Path, name: str) -> list[StagedFile]:
             forget(one.id)
         raise
     return found
+
+
+class _Note(BaseModel):
+    """What is known of a sound that has arrived."""
+
+    name: str
+    rate_hz: int
+    n_channels: int
+
+
+def pairs_of(file_ids: Sequence[str]) -> list[StagedPair]:
+    """Return which of some sounds that have arrived are two sides of one: mono, of one rate, and by their names."""
+    notes = [(file_id, note) for file_id in file_ids if (note := _note_of(file_id)) and note.n_channels == 1]
+    found = pairs_among([note.name for _, note in notes])
+    return [
+        StagedPair(left=notes[one.left][0], right=notes[one.right][0], name=one.name)
+        for one in found
+        if notes[one.left][1].rate_hz == notes[one.right][1].rate_hz
+    ]
+
+
+def as_tracks(file_ids: Sequence[str], channels: Split | None) -> list[tuple[Path, str]]:
+    """Return files for tracks, and their names: two mono files as one, one of many channels as several.
+
+    Raises
+    ------
+    NotFoundError: a file that is not there
+    ParameterError: two that do not fit; many channels, and nobody said what is to become of them
+    AudioFileError: what cannot be taken in
+    """
+    places = [staged_path(file_id) for file_id in file_ids]
+    limits = settings().import_limits
+    if len(places) == 2:
+        (left, one), (right, other) = places
+        target = _path_of(new_id())
+        join(left, right, target, limits=limits, names=(one, other))
+        pair = name_of_all([PurePosixPath(name).stem for name in (one, other)])
+        return [(target, f"{pair or PurePosixPath(one).stem}.wav")]
+    [(path, name)] = places
+    note = _note_of(file_ids[0])
+    if note is None or note.n_channels <= limits.max_channels:
+        return places
+    if channels is None:
+        raise ParameterError(
+            f"{name} has {note.n_channels} channels: say whether each becomes a track, or each two of them "
+            "(channels: mono or pairs)"
+        )
+    stem = PurePosixPath(name).stem
+    parts = split(path, path.parent, channels, limits=limits, name=name)
+    return [(part, f"{stem} {ending}.wav") for part, ending in parts]
 
 
 def _unpacked(path: Path, name: str) -> Iterator[StagedFile]:
@@ -108,11 +168,12 @@ def _kept(path: Path) -> str:
 def _looked_at(file_id: str, name: str) -> StagedFile:
     path = _path_of(file_id)
     try:
-        info = inspect_audio(path, limits=settings().import_limits, name=name)
+        info = inspect_audio(path, limits=replace(settings().import_limits, max_channels=MOST_CHANNELS), name=name)
     except AudioFileError as error:
         path.unlink(missing_ok=True)
         return StagedFile(id=file_id, name=name, kind="refused", reason=str(error))
-    path.with_name(f"{file_id}.json").write_text(json.dumps({"name": name, "rate_hz": info.sample_rate_hz}))
+    note = _Note(name=name, rate_hz=info.sample_rate_hz, n_channels=info.n_channels)
+    path.with_name(f"{file_id}.json").write_text(note.model_dump_json())
     return StagedFile(
         id=file_id, name=name, kind="sound", rate_hz=info.sample_rate_hz, n_channels=info.n_channels,
         seconds=info.n_frames / info.sample_rate_hz,
@@ -130,15 +191,21 @@ def staged_path(file_id: str) -> tuple[Path, str]:
     path = _path_of(file_id)
     if not path.is_file():
         raise NotFoundError(f"file {file_id:.80} is not there any more: bring it in again")
-    note = path.with_name(f"{file_id}.json")
-    return path, json.loads(note.read_text())["name"] if note.is_file() else "bundle.zip"
+    note = _note_of(file_id)
+    return path, note.name if note is not None else "bundle.zip"
+
+
+def _note_of(file_id: str) -> "_Note | None":
+    path = _path_of(f"{file_id}.json")
+    return _Note.model_validate_json(path.read_text()) if path.is_file() else None
 
 
 def common_rate_hz(file_ids: Sequence[str]) -> int:
     """Return the rate that most of some files have, of those that a session can have; raises NotFoundError."""
     rates: Counter[int] = Counter()
     for file_id in file_ids:
-        path, _ = staged_path(file_id)
-        rates[json.loads(path.with_name(f"{file_id}.json").read_text())["rate_hz"]] += 1
+        staged_path(file_id)
+        if (note := _note_of(file_id)) is not None:
+            rates[note.rate_hz] += 1
     fitting = [rate for rate, _ in rates.most_common() if rate in RATES]
     return fitting[0] if fitting else USUAL_RATE_HZ

@@ -244,7 +244,9 @@ def _folders_of(db: Database, session_id: str) -> Iterator[Path]:
 
 
 def _bytes_of(folders: "Iterator[Path] | list[Path]") -> int:
-    return sum(file.stat().st_blocks * 512 for folder in folders for file in folder.rglob("*") if file.is_file())
+    """Return what folders take; of a file that is stored once for several, their share."""
+    found = (file.stat() for folder in folders for file in folder.rglob("*") if file.is_file())
+    return sum(one.st_blocks * 512 // one.st_nlink for one in found)
 
 
 def _remove(paths: list[Path]) -> None:
