@@ -187,6 +187,33 @@ def test_files_come_in_each_with_its_own_fate(page: Page, tmp_path: Path):
     assert (state["gain_db"], state["pan"]) == (-3.5, -0.3)
 
 
+def test_channels_and_sides_are_asked_about_once_and_a_replaced_file_is_lined_up(page: Page, tmp_path: Path):
+    files = {"Room mics.wav": wav(3.0, channels=4), "Piano L.wav": wav(3.0, seed=2), "Piano R.wav": wav(3.0, seed=3)}
+    for name, data in files.items():
+        (tmp_path / name).write_bytes(data)
+    page.goto("/")
+    page.get_by_test_id("bring").set_input_files([tmp_path / name for name in files])
+    question = page.get_by_test_id("channel-question")
+    expect(question).to_contain_text("More than two channels: Room mics.wav")
+    expect(question).to_contain_text("Left and right by their names: Piano")
+    question.get_by_label("each two become a stereo track").check()
+    question.get_by_role("button", name="Bring them in").click()
+    rows = page.get_by_role("table").get_by_role("row")
+    expect(rows).to_have_count(4)
+    for name in ("Room mics 1+2", "Room mics 3+4", "Piano"):
+        expect(page.get_by_label(f"Name of {name}")).to_be_visible()
+    x, _ = soundfile.read(io.BytesIO(wav(3.0, channels=4)))
+    soundfile.write(tmp_path / "mics again.wav", np.pad(x[:, :2], ((960, 0), (0, 0))), RATE, subtype="PCM_24")
+    with page.expect_file_chooser() as chooser:
+        rows.nth(1).get_by_role("button", name="replace").click()
+    chooser.value.set_files(tmp_path / "mics again.wav")
+    told = page.get_by_role("list", name="Files coming in")
+    expect(told).to_contain_text("0.020 s longer, what both hold comes 20.00 ms later")
+    # A track begins within its session: this one cannot begin sooner.
+    page.get_by_test_id("line-up").click()
+    expect(told).to_contain_text("it cannot begin before its session")
+
+
 def test_a_loop_is_dragged_and_two_pages_share_history_not_position(bench, page: Page, mivlo):
     bench.open_demo("Guitar")
     other = page.context.new_page()

@@ -46,6 +46,8 @@ export type PileUp = Schemas['PileUp']
 export type Pin = Schemas['Pin']
 export type SoundFigures = Schemas['SoundFigures']
 export type StagedFile = Schemas['StagedFile']
+export type StagedPair = Schemas['StagedPair']
+export type TrackReplaced = Schemas['TrackReplaced']
 export type Shelved = Schemas['Shelved']
 export type Reference = Schemas['Reference']
 export type Remark = Schemas['Remark']
@@ -145,7 +147,9 @@ export const api = {
     call<SessionState>('POST', '/sessions', { name, sample_rate_hz }),
   /** A session at the rate that most of some files have. */
   createSessionOf: (name: string, staged: string[]) => call<SessionState>('POST', '/sessions', { name, staged }),
-  takeStaged: (id: string, fileId: string) => call<SessionState>('POST', `/sessions/${id}/tracks/staged/${fileId}`),
+  takeStaged: (id: string, file_ids: string[], channels: 'mono' | 'pairs' | null) =>
+    call<SessionState>('POST', `/sessions/${id}/tracks/staged`, { file_ids, channels }),
+  pairsOf: (fileIds: string[]) => call<StagedPair[]>('POST', '/staged/pairs', fileIds),
   openStagedBundle: (fileId: string) => call<SessionState>('POST', `/bundles/staged/${fileId}`),
   session: (id: string) => call<SessionState>('GET', `/sessions/${id}`),
   edit: (id: string, edit: Edit) => call<Edited>('POST', `/sessions/${id}/edits`, edit),

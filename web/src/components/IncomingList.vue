@@ -4,7 +4,7 @@ import { ElProgress } from 'element-plus'
 import type { Incoming } from '../lib/incoming'
 
 defineProps<{ incoming: readonly Incoming[] }>()
-const emit = defineEmits<{ clear: []; sections: [row: Incoming] }>()
+const emit = defineEmits<{ clear: []; sections: [row: Incoming]; lineUp: [row: Incoming] }>()
 const WORDS: Record<Incoming['state'], string> = {
   waiting: 'waits',
   sending: 'going up',
@@ -17,7 +17,7 @@ const WORDS: Record<Incoming['state'], string> = {
 <template>
   <ul class="incoming" aria-label="Files coming in">
     <li v-for="(row, index) in incoming" :key="index" :class="row.state">
-      <span class="file">{{ row.name }}</span>
+      <bdi class="file">{{ row.name }}</bdi>
       <ElProgress
         v-if="row.state === 'sending' || row.state === 'reading'"
         class="progress"
@@ -30,6 +30,7 @@ const WORDS: Record<Incoming['state'], string> = {
       <button v-if="row.marked" class="plain boxed" data-test="make-sections" @click="emit('sections', row)">
         make sections of its {{ row.marked.n }} {{ row.marked.n === 1 ? 'marker' : 'markers' }}
       </button>
+      <button v-if="row.later" class="plain boxed" data-test="line-up" @click="emit('lineUp', row)">line it up</button>
     </li>
     <button class="plain clear" @click="emit('clear')">clear this list</button>
   </ul>

@@ -1,41 +1,15 @@
 /** Files, folders and ZIPs dropped on the start page: looked at first, then a session is made of what is sound. */
 import { ref } from 'vue'
-import { api, upload, type SessionState, type StagedFile } from '../api/client'
+import { api, type SessionState } from '../api/client'
 import type { Dropped } from '../lib/dropped'
 import type { Incoming } from '../lib/incoming'
+import { useStaged, type Arrived } from './useStaged'
 
 export function useDropped(opened: (session: SessionState) => unknown) {
   const incoming = ref<Incoming[]>([])
   const busy = ref(false)
   const problem = ref('')
-
-  const rowOf = (name: string, state: Incoming['state'] = 'waiting', reason = ''): Incoming => {
-    incoming.value.push({ name, part: 0, state, reason })
-    return incoming.value.at(-1) as Incoming
-  }
-
-  /** Send one file; a ZIP gives a row for each file in it. */
-  async function send(file: File): Promise<{ row: Incoming; staged: StagedFile }[]> {
-    const row = rowOf(file.name, 'sending')
-    try {
-      const found = await upload<StagedFile[]>('/staged', file, {}, (part) => (row.part = part))
-      const [only] = found
-      if (found.length !== 1 || !only || only.name !== file.name) {
-        row.state = 'in'
-        row.reason = `${found.length} ${found.length === 1 ? 'file' : 'files'} in it`
-        return found.map((staged) => ({ row: rowOf(staged.name), staged }))
-      }
-      row.state = 'waiting'
-      return [{ row, staged: only }]
-    } catch (error) {
-      refuse(row, error)
-      return []
-    }
-  }
-  function refuse(row: Incoming, error: unknown) {
-    row.state = 'refused'
-    row.reason = error instanceof Error ? error.message : String(error)
-  }
+  const staging = useStaged(incoming)
 
   async function bring({ name, files }: Dropped) {
     if (busy.value || !files.length) return
@@ -43,9 +17,7 @@ export function useDropped(opened: (session: SessionState) => unknown) {
     problem.value = ''
     incoming.value = []
     try {
-      const arrived = []
-      for (const file of files) arrived.push(...(await send(file)))
-      for (const { row, staged } of arrived) if (staged.kind === 'refused') refuse(row, staged.reason)
+      const arrived = await staging.send(files)
       const bundle = arrived.find(({ staged }) => staged.kind === 'bundle')
       if (bundle) {
         bundle.row.state = 'reading'
@@ -62,23 +34,15 @@ export function useDropped(opened: (session: SessionState) => unknown) {
     }
   }
 
-  /** A session with each file as a track; what cannot be taken in is named, and holds nothing up. */
-  async function sessionOf(name: string, sounds: { row: Incoming; staged: StagedFile }[]) {
+  async function sessionOf(name: string, sounds: Arrived[]) {
+    const how = await staging.askedAbout(sounds)
     let session = await api.createSessionOf(
       name.slice(0, 120) || 'New session',
       sounds.map(({ staged }) => staged.id),
     )
-    for (const { row, staged } of sounds) {
-      row.state = 'reading'
-      try {
-        session = await api.takeStaged(session.id, staged.id)
-        row.state = 'in'
-      } catch (error) {
-        refuse(row, error)
-      }
-    }
+    await staging.takeIn(session.id, sounds, how, (_, next) => (session = next))
     return session
   }
 
-  return { incoming, busy, problem, bring }
+  return { incoming, busy, problem, bring, question: staging.question, answer: staging.answer }
 }

@@ -1,48 +1,53 @@
 /** Files on their way into the session: one after the other, each with how far it is and what became of it. */
 import { ref } from 'vue'
-import { upload, type SessionState, type Track } from '../api/client'
+import { upload, type SessionState, type Track, type TrackReplaced } from '../api/client'
 import { formatTime } from '../lib/figures'
+import { setTrack } from '../lib/intents'
 import { sectionsOf, type Incoming } from '../lib/incoming'
+import { useStaged } from './useStaged'
 import { useSession } from './work'
 
 export function useIncoming() {
   const session = useSession()
   const incoming = ref<Incoming[]>([])
+  const staging = useStaged(incoming)
 
-  async function bring(files: FileList | null | undefined, pathOf: () => string) {
-    const rows = [...(files ?? [])].map((file) => ({
-      file,
-      row: ref<Incoming>({ name: file.name, part: 0, state: 'waiting', reason: '' }),
-    }))
-    incoming.value = [...rows.map(({ row }) => row.value), ...incoming.value]
-    for (const { file, row } of rows) await bringOne(file, row.value, pathOf())
-  }
-
-  async function bringOne(file: File, row: Incoming, path: string) {
-    row.state = 'sending'
+  /** Each file becomes a track, or as many as it holds. */
+  async function add(files: readonly File[]) {
+    const arrived = await staging.send(files)
+    for (const { row, staged } of arrived)
+      if (staged.kind === 'bundle') staging.refuse(row, 'a bundle is a session of its own: drop it on the start page')
+    const sounds = arrived.filter(({ staged }) => staged.kind === 'sound')
+    if (!sounds.length) return
     try {
-      const next = await upload(path, file, {}, (part) => {
-        row.part = part
-        if (part >= 1) row.state = 'reading'
+      const how = await staging.askedAbout(sounds)
+      await staging.takeIn(session.id, sounds, how, (row, next) => {
+        const before = new Set(session.known.value.tracks.map((track) => track.id))
+        told(
+          row,
+          next.tracks.filter((track) => !before.has(track.id)),
+          next,
+        )
+        session.take(next)
       })
-      row.state = 'in'
-      const added = path === addPath() ? next.tracks.at(-1) : null
-      if (added) told(row, added, next)
-      session.take(next)
     } catch (error) {
-      row.state = 'refused'
-      row.reason = (error as Error).message
+      for (const { row } of sounds) if (row.state === 'waiting') staging.refuse(row, error)
     }
   }
 
   /** What was read of the file itself: what it is, when it starts, what is marked in it. */
-  function told(row: Incoming, added: Track, now: SessionState) {
-    const said = added.role === 'other' ? [] : [`taken for ${added.role} by its name`]
-    const file = now.audio[added.audio_id]
-    if (file?.time_reference != null && added.start_frame > 0)
-      said.push(`placed at ${formatTime(added.start_frame / now.sample_rate_hz)} by the time it tells`)
-    row.reason = said.join('; ')
-    if (file?.markers?.length) row.marked = { audioId: file.id, trackId: added.id, n: file.markers.length }
+  function told(row: Incoming, added: Track[], now: SessionState) {
+    const [track] = added
+    if (!track) return
+    if (added.length > 1) row.reason = `${added.length} tracks`
+    else {
+      const said = track.role === 'other' ? [] : [`taken for ${track.role} by its name`]
+      if (now.audio[track.audio_id]?.time_reference != null && track.start_frame > 0)
+        said.push(`placed at ${formatTime(track.start_frame / now.sample_rate_hz)} by the time it tells`)
+      row.reason = said.join('; ')
+    }
+    const file = now.audio[track.audio_id]
+    if (file?.markers?.length) row.marked = { audioId: file.id, trackId: track.id, n: file.markers.length }
   }
 
   /** From each marker of a file to the next one, a section of its name. */
@@ -56,17 +61,54 @@ export function useIncoming() {
     return session.edit(`Sections from the markers of ${row.name}`.slice(0, 200), intents)
   }
 
-  const addPath = () => `/sessions/${session.id}/tracks`
+  /** The sound of a track is another one from now on; its ledger stays, and what changed is told. */
+  async function replace(track: Track, file: File) {
+    incoming.value.push({ name: file.name, part: 0, state: 'sending', reason: '' })
+    const row = incoming.value.at(-1) as Incoming
+    try {
+      const { session: next, changed } = await upload<TrackReplaced>(
+        `/sessions/${session.id}/tracks/${track.id}/audio`,
+        file,
+        {},
+        (part) => {
+          row.part = part
+          if (part >= 1) row.state = 'reading'
+        },
+      )
+      row.state = 'in'
+      row.reason = `in the place of the other one of ${track.name}${changed ? `: ${changed.says}` : ''}`
+      if (changed?.later_frames) row.later = { trackId: track.id, frames: changed.later_frames }
+      session.take(next)
+    } catch (error) {
+      staging.refuse(row, error)
+    }
+  }
 
-  /** Each file becomes a track. */
-  const add = (files?: FileList | null) => bring(files, addPath)
-
-  /** The sound of a track is another one from now on; its ledger stays. */
-  const replace = (trackId: string, files?: FileList | null) =>
-    bring(files, () => `/sessions/${session.id}/tracks/${trackId}/audio`)
+  /** Move a track so that what both files hold is heard when it was. */
+  function lineUp(row: Incoming) {
+    const track = session.known.value.tracks.find((one) => one.id === row.later?.trackId)
+    if (!track || !row.later) return
+    const start_frame = track.start_frame - row.later.frames
+    if (start_frame < 0) {
+      row.reason += '; it cannot begin before its session: cut its beginning elsewhere'
+      delete row.later
+      return
+    }
+    delete row.later
+    return session.edit(`Line ${track.name} up`.slice(0, 200), [setTrack(track, { start_frame })])
+  }
 
   const clearDone = () =>
     (incoming.value = incoming.value.filter((row) => row.state !== 'in' && row.state !== 'refused'))
 
-  return { incoming, add, replace, clearDone, makeSections }
+  return {
+    incoming,
+    add,
+    replace,
+    lineUp,
+    clearDone,
+    makeSections,
+    question: staging.question,
+    answer: staging.answer,
+  }
 }

@@ -1,4 +1,4 @@
-import type { Audio, Intent, Track } from '../api/client'
+import type { Audio, Intent, StagedPair, Track } from '../api/client'
 import { newId } from './moves'
 
 /** A file on its way into the session. */
@@ -9,6 +9,19 @@ export interface Incoming {
   reason: string
   /** Whose markers can become sections, once it is in. */
   marked?: { audioId: string; trackId: string; n: number }
+  /** Which track would have to begin sooner, so that what its other file holds is heard when it was. */
+  later?: { trackId: string; frames: number }
+}
+
+/** What there is to choose of files that arrived together: names of files of many channels, names of pairs. */
+export interface IncomingQuestion {
+  readonly many: readonly string[]
+  readonly pairs: readonly string[]
+}
+export interface IncomingAnswer {
+  readonly channels: 'mono' | 'pairs' | null
+  readonly join: boolean
+  readonly pairs: readonly StagedPair[]
 }
 
 /** Sections from each marker of a file to the next one, or to its end; frames of the session. */

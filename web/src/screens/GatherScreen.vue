@@ -3,24 +3,27 @@
 import { ElButton } from 'element-plus'
 import { ref, useTemplateRef } from 'vue'
 import type { Track } from '../api/client'
+import ChannelQuestion from '../components/ChannelQuestion.vue'
 import IncomingList from '../components/IncomingList.vue'
 import UnusedSound from '../components/UnusedSound.vue'
 import { useIncoming } from '../composables/useIncoming'
 import { useSession } from '../composables/work'
+import { droppedFiles } from '../lib/dropped'
 import CellarPanel from '../panels/CellarPanel.vue'
 import GroupList from '../panels/GroupList.vue'
 import TrackTable from '../panels/TrackTable.vue'
 
 const { id, about, state, saved, edit, reload, listenedTo } = useSession()
-const { incoming, add, replace, clearDone, makeSections } = useIncoming()
+const { incoming, add, replace, lineUp, clearDone, makeSections, question, answer } = useIncoming()
 const over = ref(false)
 const picker = useTemplateRef<HTMLInputElement>('picker')
 const replacer = useTemplateRef<HTMLInputElement>('replacer')
 let replacing: Track | null = null
 
-function drop(event: DragEvent) {
+async function drop(event: DragEvent) {
   over.value = false
-  void add(event.dataTransfer?.files)
+  const { files } = await droppedFiles(event.dataTransfer)
+  await add(files)
 }
 
 function pickOther(track: Track) {
@@ -31,9 +34,11 @@ function pickOther(track: Track) {
 /** The same file can be chosen again afterwards. */
 const emptied = (input: HTMLInputElement | null) => input && (input.value = '')
 
-const pick = () => void add(picker.value?.files).then(() => emptied(picker.value))
-const replaceSound = () =>
-  replacing && void replace(replacing.id, replacer.value?.files).then(() => emptied(replacer.value))
+const pick = () => void add([...(picker.value?.files ?? [])]).finally(() => emptied(picker.value))
+function replaceSound() {
+  const [file] = replacer.value?.files ?? []
+  if (replacing && file) void replace(replacing, file).finally(() => emptied(replacer.value))
+}
 
 function renameSession(event: Event) {
   const input = event.target as HTMLInputElement
@@ -59,7 +64,7 @@ function renameSession(event: Event) {
       @change="renameSession" />
     <section class="bring">
       <ElButton type="primary" @click="picker?.click()">Choose files</ElButton>
-      <span>or drop several at once anywhere on this page.</span>
+      <span>or drop files, a folder or a ZIP anywhere on this page.</span>
       <span class="soft">WAV, AIFF, FLAC and more; {{ about.import_limits }}</span>
       <input
         ref="picker"
@@ -67,11 +72,17 @@ function renameSession(event: Event) {
         type="file"
         multiple
         hidden
-        accept="audio/*,.wav,.aif,.aiff,.flac,.rf64,.w64,.caf,.ogg,.mp3"
+        accept="audio/*,.wav,.aif,.aiff,.flac,.rf64,.w64,.caf,.ogg,.mp3,.zip"
         @change="pick" />
       <input ref="replacer" type="file" hidden accept="audio/*" @change="replaceSound" />
     </section>
-    <IncomingList v-if="incoming.length" :incoming="incoming" @clear="clearDone" @sections="makeSections" />
+    <IncomingList
+      v-if="incoming.length"
+      :incoming="incoming"
+      @clear="clearDone"
+      @sections="makeSections"
+      @line-up="lineUp" />
+    <ChannelQuestion v-if="question" :question="question" @answer="answer" />
     <p v-if="!state.tracks.length" class="empty soft">
       No tracks yet. Bring in the tracks of the song, all starting at the same moment; a start offset can be set for
       each.

@@ -4,6 +4,7 @@ import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { onMounted, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, type SessionState, type SessionSummary, type Shelved } from '../api/client'
+import ChannelQuestion from '../components/ChannelQuestion.vue'
 import DeleteButton from '../components/DeleteButton.vue'
 import IncomingList from '../components/IncomingList.vue'
 import { useDropped } from '../composables/useDropped'
@@ -50,7 +51,7 @@ const dropping = useDropped((session) => {
   made.value = refused ? session : null
   return refused ? undefined : router.push(`/session/${session.id}/gather`)
 })
-const { incoming, busy } = dropping
+const { incoming, busy, question } = dropping
 const made = ref<SessionState | null>(null)
 function picked(event: Event) {
   const input = event.target as HTMLInputElement
@@ -139,6 +140,7 @@ const make = () =>
           @change="picked" />
       </p>
       <IncomingList v-if="incoming.length" :incoming="incoming" @clear="incoming = []" />
+      <ChannelQuestion v-if="question" :question="question" @answer="dropping.answer" />
       <p v-if="dropping.problem.value" class="problem" role="alert">{{ dropping.problem.value }}</p>
       <p v-if="made">
         <RouterLink class="on" :to="`/session/${made.id}/gather`" data-test="go-on"

@@ -55,8 +55,8 @@ def about() -> About:
         tile_columns=TILE_COLUMNS,
         tile_rows=TILE_ROWS,
         probe=Probe(track_id="", hz=1_000.0),
-        import_limits=f"up to {limits.max_seconds / 60:.0f} minutes and {limits.max_bytes / 2**30:.1f} GiB a file, "
-        f"{limits.min_rate_hz // 1000}-{limits.max_rate_hz // 1000} kHz, mono or stereo",
+        import_limits=f"up to {limits.max_seconds / 3_600:g} hours and {limits.max_bytes / 2**30:g} GiB a file, "
+        f"{limits.min_rate_hz // 1000}-{limits.max_rate_hz // 1000} kHz; more than two channels are split",
     )
 
 
