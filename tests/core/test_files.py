@@ -28,6 +28,8 @@ from mivlo.core.metadata.containers import Part, carried_by
 from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.compressor import Compressor
+from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.low_cut import LowCut
 from mivlo.core.settings_list import Q_CONVENTION, list_rows, to_csv, to_page
 from mivlo.core.treatment import parse_treatment
@@ -247,9 +249,33 @@ def test_the_settings_list_says_what_somebody_else_needs():
     assert rows[0]["width_octaves"] == "0.360"  # references.md 4.4
     assert rows[0]["reason"].startswith("'=")
     assert (rows[1]["on"], rows[1]["slope_db_per_octave"]) == ("no", "24")
+    assert rows[0]["further"] == ""
     page = to_page("<b>Boat</b>", list_rows([("Drum", track)], sample_rate_hz=RATE))
     assert Q_CONVENTION.split(".")[0] in page
     assert "<b>Boat</b>" not in page
+
+
+def test_the_settings_list_has_words_for_moves_that_follow_a_level_and_figures_as_they_act():
+    ducks = DynamicBell(hz=300, depth_db=-5, threshold_db=-33.5, listens_to="v", key_hz=2_000, attack_ms=3,
+                        times_s=((12.0, 13.5), (20.0, 21.0)))  # fmt: skip
+    rings = DynamicBell(hz=431, depth_db=-8, trigger="after-stroke", channel="side")
+    entries = tuple(LedgerEntry(id=str(n), move=move) for n, move in enumerate((ducks, rings)))
+    guitar = Track(id="g", audio_id="g", ledger=entries, amount=50.0)
+    voice = Track(id="v", audio_id="v", ledger=(LedgerEntry(id="c", move=Compressor(threshold_db=-20, ratio=3)),))
+    rows = list_rows([("Guitar", guitar), ("Voice", voice)], sample_rate_hz=RATE, treatment="B drier")
+    assert {row["treatment"] for row in rows} == {"B drier"}
+    assert [(row["gain_db"], row["amount_pct"]) for row in rows] == [("-2.50", "50"), ("-4.00", "50"), ("", "100")]
+    assert [row["times"] for row in rows] == ["12.00-13.50 s; 20.00-21.00 s", "", ""]
+    assert [row["acts_on"] for row in rows] == ["both", "side", "both"]
+    for told in ("threshold -33.5 dBFS", "attack 3 ms", "ratio 4:1", "listens to Voice", "listens at 2000 Hz",
+                 "listening Q 1"):  # fmt: skip
+        assert told in rows[0]["further"].split("; ")
+    assert "acts after-stroke; stroke lasts 60 ms" in rows[1]["further"]
+    assert "listens at: own band" in rows[1]["further"]
+    assert "stroke" not in rows[0]["further"]
+    # Of a compressor in line nothing is said of the copy that it does not put beside.
+    assert "ratio 3:1" in rows[2]["further"]
+    assert "copy" not in rows[2]["further"]
 
 
 # Command line

@@ -9,12 +9,13 @@ from mivlo.core.engine.plan import in_linear_phase
 from mivlo.core.model import StripBase
 from mivlo.core.moves import Move
 from mivlo.core.moves.capabilities import Placed
-from mivlo.core.moves.figures import Meaning, meanings_of
+from mivlo.core.moves.figures import Figure, Meaning, figures_told, meanings_of
 from mivlo.core.units import hz_to_note, q_to_octaves
 
 __all__ = ["COLUMNS", "Q_CONVENTION", "list_rows", "to_csv", "to_page"]
 
 COLUMNS = (
+    "treatment",
     "track",
     "number",
     "on",
@@ -26,6 +27,8 @@ COLUMNS = (
     "width_octaves",
     "slope_db_per_octave",
     "acts_on",
+    "times",
+    "amount_pct",
     "further",
     "reason",
 )
@@ -34,17 +37,27 @@ Q_CONVENTION = (
     "A = 10^(gain/40). Flat bell: the same width, |H|² = (G² + G·u⁴)/(1 + G·u⁴) with u = Q·(f/f0 - f0/f) "
     "and G = 10^(gain/20). "
     "Shelves: half the gain at the frequency. Notch: Q = frequency / (-3 dB width). "
-    "Dynamic moves: gain dB is their depth, reached over the threshold; below it they rest. "
+    "Dynamic moves: gain dB is their depth. They rest (at 0 dB, where nothing else is said) while what they listen to "
+    "is under the threshold; over it they go 1 - 1/ratio dB further for each dB, at most to their depth; attack and "
+    "release are the time constants of that way. Where nothing else is said, they listen to the band they act on. "
+    "All figures are as they act at the amount of their track; where times are told, a move acts between these alone. "
     "Cuts: Butterworth, -3 dB at the frequency where Q is 0.7071. Octaves: N = (2/ln 2)·asinh(1/(2Q))."
 )
 
 
 COLUMN_MEANINGS: tuple[Meaning, ...] = ("place", "gain", "width", "sharpness", "slope")
-OWN_COLUMN = ("kind", "on", "stand_in", "channel")  # beside all figures whose meaning has one
+OTHERS_WORDS = ("treatment", "track", "further", "reason")
+OWN_COLUMN = ("channel",)  # beside all figures whose meaning has one
 
 
-def list_rows(strips: Sequence[tuple[str, StripBase]], *, sample_rate_hz: float) -> list[dict[str, str]]:
+def list_rows(
+    strips: Sequence[tuple[str, StripBase]], *, sample_rate_hz: float, treatment: str = "A"
+) -> list[dict[str, str]]:
     """Return a row for every move of the named tracks and groups, in the ledger's order; stand-ins are left out.
+
+    Parameters
+    ----------
+    treatment : what the treatment is called whose ledgers they show
 
     Raises
     ------
@@ -61,6 +74,7 @@ def list_rows(strips: Sequence[tuple[str, StripBase]], *, sample_rate_hz: float)
             hz = move.place_hz if isinstance(move, Placed) else None
             rows.append(
                 {
+                    "treatment": treatment,
                     "track": name,
                     "number": str(number),
                     "on": "yes" if move.on and state.acts else "no",
@@ -72,6 +86,8 @@ def list_rows(strips: Sequence[tuple[str, StripBase]], *, sample_rate_hz: float)
                     "width_octaves": "" if q is None else f"{q_to_octaves(q):.3f}",
                     "slope_db_per_octave": str(means.get("slope", "")),
                     "acts_on": move.channel + (", linear phase" if linear else ""),
+                    "times": "; ".join(f"{start:.2f}-{end:.2f} s" for start, end in move.times_s),
+                    "amount_pct": f"{state.amount:g}",
                     "further": _further(move, names),
                     "reason": entry.reason,
                 }
@@ -85,18 +101,30 @@ def _note(hz: float) -> str:
 
 
 def _further(move: Move, names: dict[str, str]) -> str:
-    """Return the figures that have no column of their own, as words."""
-    means = meanings_of(type(move))
-    told_elsewhere = {*OWN_COLUMN, *(means[one] for one in COLUMN_MEANINGS if one in means)}
+    """Return the figures that have no column of their own, as words that any equalizer's page has."""
     told = []
-    for name, value in move.model_dump().items():
-        if name in told_elsewhere or value in (None, "", ()):
+    for figure in figures_told(move):
+        value = getattr(move, figure.name)
+        if figure.name in OWN_COLUMN or figure.means in COLUMN_MEANINGS or value in ("", (), False):
             continue
-        shown = names.get(str(value), "a track that is gone") if name == means.get("key") else value
-        told.append(
-            f"{name.replace('_', ' ')} {shown:g}" if isinstance(shown, float) else f"{name.replace('_', ' ')} {shown}"
-        )
+        if figure.means == "key":
+            value = names.get(str(value), "a track that is gone")
+        told.append(f"{figure.title[:1].lower()}{figure.title[1:]}{_value(value, figure)}")
     return "; ".join(told)
+
+
+def _value(value: object, figure: Figure) -> str:
+    if value is True:
+        return ""
+    if value is None:
+        return f": {figure.empty}"
+    if isinstance(value, tuple):
+        each = (" ".join(f"{x:g}" for x in one) if isinstance(one, tuple) else str(one) for one in value)
+        return f": {', '.join(each)}"
+    if isinstance(value, float):
+        unit = "" if figure.unit == "Q" else figure.unit if figure.unit[:1] == ":" else f" {figure.unit}"
+        return f" {value:g}{unit}".rstrip()
+    return f" {value}"
 
 
 def _is_formula(text: str) -> bool:
@@ -110,13 +138,14 @@ def to_csv(rows: Sequence[dict[str, str]]) -> str:
     writer = csv.DictWriter(out, COLUMNS, lineterminator="\r\n")
     writer.writeheader()
     for row in rows:
-        writer.writerow({k: f"'{v}" if k in ("track", "reason") and _is_formula(v) else v for k, v in row.items()})
+        writer.writerow({k: f"'{v}" if k in OTHERS_WORDS and _is_formula(v) else v for k, v in row.items()})
     return out.getvalue()
 
 
 def to_page(session_name: str, rows: Sequence[dict[str, str]]) -> str:
     """Return one printable HTML page with the Q convention stated."""
     titles = (
+        "Treatment",
         "Track",
         "No.",
         "On",
@@ -128,6 +157,8 @@ def to_page(session_name: str, rows: Sequence[dict[str, str]]) -> str:
         "Octaves",
         "dB/octave",
         "Acts on",
+        "Times",
+        "Amount %",
         "Further",
         "Reason",
     )
@@ -139,7 +170,7 @@ def to_page(session_name: str, rows: Sequence[dict[str, str]]) -> str:
         f'<!doctype html><html lang="en"><meta charset="utf-8"><title>Settings list: {title}</title><style>'
         "body{font:14px/1.4 sans-serif;color:#22303C;margin:2rem}table{border-collapse:collapse;width:100%}"
         "th,td{text-align:left;padding:.25rem .5rem;border-bottom:1px solid #bbb}"
-        "td:nth-child(n+5):nth-child(-n+10){font-family:monospace}@media print{body{margin:0}}</style>"
+        "td:nth-child(n+6):nth-child(-n+11){font-family:monospace}@media print{body{margin:0}}</style>"
         f"<h1>Settings list: {title}</h1><p>{html.escape(Q_CONVENTION)}</p>"
         f"<table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table></html>"
     )

@@ -3,6 +3,7 @@
 import FigureInput from '../components/FigureInput.vue'
 import DeleteButton from '../components/DeleteButton.vue'
 import { useBench, usePressure, useSession } from '../composables/work'
+import TreatmentWord from '../panels/TreatmentWord.vue'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElProgress, ElRadioButton, ElRadioGroup } from 'element-plus'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from 'vue'
@@ -59,7 +60,10 @@ const treated = computed(() => state.value?.tracks.filter((track) => track.ledge
 const ready = computed(
   () => what.value === 'mix' || (what.value === 'groups' ? groupIds.value : trackIds.value).length > 0,
 )
-const base = computed(() => `/api/sessions/${session.id}`)
+const settings = (suffix: string, trackId?: string) => {
+  const only = trackId ? `&track_id=${trackId}` : ''
+  return `/api/sessions/${session.id}/settings-list${suffix}?treatment=${session.treatment.value}${only}`
+}
 
 // Common ground: tracks go out as they came in, the mix as it was heard.
 watch(what, (now) => (faders.value = levelMatch.value = now === 'mix'))
@@ -209,15 +213,15 @@ const told = (one: HandOver) => {
           </li>
         </ul>
       </article>
-      <h2>Settings list</h2>
+      <h2>Settings list <TreatmentWord /></h2>
       <p>The moves written out for any equalizer elsewhere, with the Q convention stated.</p>
       <p>
-        <a :href="`${base}/settings-list`" target="_blank">All tracks, one page to print</a> ·
-        <a :href="`${base}/settings-list.csv`" download>as CSV</a>
+        <a :href="settings('')" target="_blank">All tracks, one page to print</a> ·
+        <a :href="settings('.csv')" download>as CSV</a>
       </p>
       <p v-for="track in treated" :key="track.id">
-        {{ track.name }}: <a :href="`${base}/settings-list?track_id=${track.id}`" target="_blank">page</a> ·
-        <a :href="`${base}/settings-list.csv?track_id=${track.id}`" download>CSV</a>
+        {{ track.name }}: <a :href="settings('', track.id)" target="_blank">page</a> ·
+        <a :href="settings('.csv', track.id)" download>CSV</a>
       </p>
     </section>
   </div>

@@ -9,7 +9,7 @@ from pydantic import BaseModel, JsonValue
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.base import BaseMove, Family
 
-__all__ = ["Figure", "Meaning", "MoveKind", "ReadyStart", "describe_kinds", "meanings_of"]
+__all__ = ["Figure", "Meaning", "MoveKind", "ReadyStart", "describe_kinds", "figures_told", "meanings_of"]
 
 Control = Literal["number", "choice", "switch", "members", "listens", "places"]
 Meaning = Literal[
@@ -77,8 +77,26 @@ def describe_kinds() -> list[MoveKind]:
 @cache
 def meanings_of(model: type[BaseMove]) -> dict[Meaning, str]:
     """Return the names of a kind's figures by what they mean; raises nothing. Source: the model's own schema."""
-    figures = _figures(model.model_json_schema()["properties"])
-    return {figure.means: figure.name for figure in figures if figure.means is not None}
+    return {figure.means: figure.name for figure in _figures_of(model) if figure.means is not None}
+
+
+def figures_told(move: BaseMove) -> list[Figure]:
+    """Return the figures that say something of a move as it stands; raises nothing. Source: the model's own schema."""
+    return [figure for figure in _figures_of(type(move)) if _holds(figure.when, move)]
+
+
+@cache
+def _figures_of(model: type[BaseMove]) -> tuple[Figure, ...]:
+    return tuple(_figures(model.model_json_schema()["properties"]))
+
+
+def _holds(when: str, move: BaseMove) -> bool:
+    name, is_other, value = when.partition("!=")
+    if not is_other:
+        name, is_so, value = when.partition("=")
+        if not is_so:
+            return not name or getattr(move, name) is not None
+    return (str(getattr(move, name)) == value) != bool(is_other)
 
 
 def _figures(properties: dict[str, dict[str, Any]]) -> list[Figure]:

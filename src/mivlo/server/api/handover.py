@@ -75,6 +75,8 @@ def settings_page(now: Now, track_id: Only = None) -> HTMLResponse:
 
 def _rows(state: SessionState, track_id: str | None) -> tuple[str, list[dict[str, str]]]:
     strips: list[tuple[str, StripBase]] = [(strip.name, strip) for strip in state.strips()]
-    rows = settings_list.list_rows(strips, sample_rate_hz=state.sample_rate_hz)
+    called = next((one.name for one in state.treatments if one.letter == state.treatment), "")
+    treatment = f"{state.treatment} {called}".strip()
+    rows = settings_list.list_rows(strips, sample_rate_hz=state.sample_rate_hz, treatment=treatment)
     chosen = {name for name, one in strips if track_id in (None, one.id)}
     return state.name, [row for row in rows if row["track"] in chosen]
