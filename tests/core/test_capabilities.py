@@ -107,7 +107,7 @@ def test_it_is_rendered_auditioned_and_listed_by_what_it_can_say():
     hz = np.array([100.0, 1_000.0])
     assert np.array_equal(treatment_response([lower], hz, RATE), np.ones(2))
     [row] = list_rows([("Voice", track(lower))], sample_rate_hz=RATE)
-    assert (row["kind"], row["hz"], row["note"], row["further"]) == ("Lower", "", "", "amount db -6")
+    assert (row["kind"], row["hz"], row["note"], row["further"]) == ("Lower", "", "", "amount -6")
 
 
 @pytest.mark.parametrize("kind", sorted(MOVE_KINDS))

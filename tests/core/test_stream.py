@@ -191,7 +191,7 @@ def test_the_settings_list_tells_all_of_a_dynamic_move():
     assert rows[0]["kind"] == "Dynamic bell"
     assert rows[0]["gain_db"] == "-5.00"
     assert rows[0]["acts_on"] == "mid"
-    for told in ("threshold db -28", "listens to Voice", "ratio 4", "attack ms 8"):
+    for told in ("threshold -28 dBFS", "listens to Voice", "ratio 4:1", "attack 8 ms"):
         assert told in rows[0]["further"]
     assert "listens to a track that is gone" in list_rows([("Guitar", track)], sample_rate_hz=RATE)[0]["further"]
     assert "hides the voice" in to_csv(rows)
