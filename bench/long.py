@@ -184,13 +184,19 @@ def computed(folder: Folder, need: Need, told: Callable[[str, tuple[float, float
     told(need.analysis.name, apart(folder.compute, need))
 
 
-def questions(session: RecordedSession) -> Iterator[Need]:
-    """Yield all that is asked of the session."""
+def questions(session: RecordedSession, folder: Folder) -> Iterator[Need]:
+    """Yield all that is asked of the session, what hangs on other results last."""
     for analysis, _, params in foreseen(session):
         yield Need(analysis, params)
     for name, asked in ASKED:
         analysis = ANALYSES[name]
         yield Need(analysis, analysis.question(session, analysis.asked.model_validate(asked), lambda _: None))
+    together, yields = ANALYSES["ensemble"], ANALYSES["yield"]
+    need = Need(together, together.question(session, together.asked(), lambda _: None))
+    if folder.has(need):
+        shown = together.show(session, together.asked(), need.params, folder.result(need))
+        clash = next(one for one in shown.clashes if one.by is not None and not one.same_sound)
+        yield Need(yields, yields.question(session, yields.asked(clash_id=clash.id), folder.result))
 
 
 def nothing() -> None:
@@ -231,7 +237,7 @@ def main() -> None:
         for audio_id in session.audio:
             if not (scratch / audio_id / SAMPLES).exists() or "take in" in (arguments.only or ()):
                 tell("take in", apart(folder.take_in, audio_id))
-        for need in questions(session):
+        for need in questions(session, folder):
             if need.analysis.name in (arguments.only or ()):
                 (scratch / f"{need.key}.json").unlink(missing_ok=True)
             if arguments.only is None or need.analysis.name in arguments.only:

@@ -10,15 +10,15 @@ from scipy.signal import butter, sosfilt
 from typer.testing import CliRunner
 
 from mivlo.cli import app
-from mivlo.core import spacious
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_track
 from mivlo.core.engine.source import ArraySource
+from mivlo.core.ensemble import listening
 from mivlo.core.ensemble.clashes import STRONG, find_clashes, regain
 from mivlo.core.ensemble.contest import region_bands
 from mivlo.core.ensemble.describe import as_plain, sentence, what_can_be_won
 from mivlo.core.ensemble.erb_map import erb_map, with_hop
-from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear
+from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear, sampled
 from mivlo.core.ensemble.proof import proof_sentence, prove
 from mivlo.core.ensemble.right_of_way import first_order, yield_limit_db
 from mivlo.core.ensemble.yielding import Contender, Region, Terms, draft_yield
@@ -152,20 +152,18 @@ def test_other_rates_are_heard_alike():
     assert with_hop(at_48, 0.02).power[0].mean() == pytest.approx(at_48.power[0].mean(), rel=0.03)
 
 
-def test_a_session_too_long_for_memory_is_heard_in_the_same_frames(monkeypatch, tmp_path):
-    sounds = band(300, 600, -30, seed=1), band(280, 700, -22, seed=2, seconds=3.0)
-    tracks = mapped(*sounds)
-    in_memory = hear(tracks, full_scale_db=90.0)
-    monkeypatch.setattr(spacious, "IN_MEMORY_BYTES", 0)
-    monkeypatch.setattr("tempfile.tempdir", str(tmp_path))
-    in_files = hear(tracks, full_scale_db=90.0)
-    assert isinstance(in_files.kept.base, np.memmap)
-    assert in_files.hop_s == tracks[0].heard.hop_s
-    assert np.array_equal(in_files.kept, in_memory.kept)
-    assert find_clashes(in_files) == find_clashes(in_memory)
-    assert list(tmp_path.iterdir()) == []  # they have no name, and nothing is left of them
-    with pytest.raises(OSError, match=r"space|large"):
-        spacious.zeros((1 << 30, 1 << 20))
+def test_a_long_session_is_heard_at_fewer_moments_and_tells_the_same(monkeypatch):
+    tracks = mapped(band(300, 600, -30, seed=1, seconds=12.0), band(280, 700, -22, seed=2, seconds=9.0))
+    whole = hear(tracks, full_scale_db=90.0)
+    monkeypatch.setattr(listening, "MOST_MOMENTS", sum(one.heard.power.shape[1] for one in tracks) // 3)
+    fewer = sampled(tracks)
+    heard = hear(fewer, full_scale_db=90.0)
+    assert heard.hop_s == pytest.approx(4 * whole.hop_s)
+    assert heard.loudness.shape[1] == -(-whole.loudness.shape[1] // 4)
+    for one, other in zip(find_clashes(heard), find_clashes(whole), strict=True):
+        assert (one.hidden, one.by, one.low_hz) == (other.hidden, other.by, other.low_hz)
+        assert one.loss_percent == pytest.approx(other.loss_percent, abs=2.0)
+        assert one.times[0] == pytest.approx(other.times[0], abs=4 * whole.hop_s)
 
 
 def test_regain_grows_with_the_cut_and_a_small_cut_wins_little():

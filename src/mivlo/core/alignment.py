@@ -12,6 +12,7 @@ from mivlo.core.units import Array
 __all__ = ["Relation", "offset_between", "relation_between"]
 
 FRAME_S = 0.68  # some tens of times the longest shift between microphones
+MOST_LOOKED = 1_200  # moments, evenly spread: all of the first seven minutes
 MOST_FRAMES = 48  # the loudest moments, spread over the stretch
 LONGEST_SHIFT_S = 0.012
 LOW_HZ, HIGH_HZ = 60.0, 8_000.0
@@ -145,8 +146,9 @@ def _cross_spectra(
 ) -> tuple[Array, Array, Array, int] | None:
     """Return (bins,) of the cross-spectrum and both powers, summed over the moments that are loudest in both, and how
     many those are; None where they never sound together."""
-    hop = size // 2
-    starts = np.arange(0, max(n_frames - size, 0) + 1, hop)
+    last = max(n_frames - size, 0)
+    hop = max(size // 2, -(-last // MOST_LOOKED))
+    starts = np.arange(0, last + 1, hop)
     places = ((one, one_start), (other, other_start))
     powers = np.array([[_power(x, at + int(start), size) for start in starts] for x, at in places])
     both = np.sqrt(powers[0] * powers[1])

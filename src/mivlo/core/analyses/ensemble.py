@@ -13,7 +13,7 @@ from mivlo.core.ensemble.clashes import Clash, find_clashes
 from mivlo.core.ensemble.columns import HIDDEN_FROM, Columns, band_edges_hz, columns, worst_stretch
 from mivlo.core.ensemble.describe import ALL_OTHERS, sentence, weight_in_words, what_can_be_won
 from mivlo.core.ensemble.hearing import CENTRES_HZ
-from mivlo.core.ensemble.listening import Heard, full_scale_db_spl, hear
+from mivlo.core.ensemble.listening import Heard, full_scale_db_spl, hear, sampled
 from mivlo.core.ensemble.proof import ProofVerdict, proof_sentence, prove
 from mivlo.core.ensemble.right_of_way import complete_order, goes_first, same_region
 from mivlo.core.model import ClashReason, Frozen, Group, RecordedSession, Track
@@ -160,12 +160,12 @@ class Ensembles(Analysis[OfSession, EnsembleOf, Ensemble]):
     def analyse(self, work: Work, params: EnsembleOf) -> Ensemble:
         if not params.before:
             return Ensemble(columns=[], n_times=1, start_s=0.0, step_s=1.0, clashes=[], proofs=[], full_scale_db=0.0)
-        tracks = as_mixed(work, params.before)
+        tracks = sampled(as_mixed(work, params.before))
         full_scale_db = full_scale_db_spl(tracks)
         before = hear(tracks, full_scale_db=full_scale_db)
         after = before
         if params.yields:
-            after = hear(as_mixed(work, params.after), full_scale_db=full_scale_db)
+            after = hear(sampled(as_mixed(work, params.after)), full_scale_db=full_scale_db)
         then, now = columns(before, n_times=N_TIMES), columns(after, n_times=N_TIMES)
         return Ensemble(
             columns=[_column(number, then, now) for number in range(len(params.before))],

@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field
 
 from mivlo.core.analyses.base import Analysis, Known, Need, OfSession, Work
 from mivlo.core.analyses.ear_map import Playing, as_mixed, map_need, who_plays
-from mivlo.core.ensemble.listening import Heard, full_scale_db_spl, hear
+from mivlo.core.ensemble.listening import Heard, full_scale_db_spl, hear, sampled
 from mivlo.core.errors import ParameterError
 from mivlo.core.model import Frozen, RecordedSession, Treatment
 
@@ -61,7 +61,7 @@ class Maskings(Analysis[AskedMasking, MaskingOf, list[HiddenShare]]):
         return (map_need(one) for one in (*params.before, *params.after))
 
     def analyse(self, work: Work, params: MaskingOf) -> list[HiddenShare]:
-        sides = [as_mixed(work, playing) for playing in (params.before, params.after)]
+        sides = [sampled(as_mixed(work, playing)) for playing in (params.before, params.after)]
         full_scale_db = full_scale_db_spl(sides[0])
         shares = []
         for tracks, playing in zip(sides, (params.before, params.after), strict=True):

@@ -12,7 +12,7 @@ from mivlo.core.analyses.yields import Party, party_of, summed
 from mivlo.core.ensemble.clashes import Clash
 from mivlo.core.ensemble.describe import sentence
 from mivlo.core.ensemble.least_cut import MOST_MOVES, Candidate, candidates_of, fader_instead, plan_of, scene_of
-from mivlo.core.ensemble.listening import hear
+from mivlo.core.ensemble.listening import hear, sampled
 from mivlo.core.ensemble.right_of_way import complete_order, goes_first, same_region
 from mivlo.core.ensemble.yielding import Contender, Region, mid_share_of, yield_move
 from mivlo.core.model import ClashReason, Frozen, LedgerEntry, RecordedSession, RightOfWay
@@ -128,7 +128,7 @@ class Plans(Analysis[AskedPlan, PlanOf, Planned]):
         candidates = candidates_of(open_ones, order, roles, firsts=firsts)
         if not candidates:
             return Planned(moves=[], faders=[], n_proposals=0)
-        tracks = as_mixed(work, params.together.after)
+        tracks = sampled(as_mixed(work, params.together.after))
         heard = hear(tracks, full_scale_db=known.full_scale_db)
         work.report(0.3)
         contenders: dict[int, Contender] = {}

@@ -2,15 +2,14 @@
 
 from collections.abc import Iterable
 
-import numpy as np
 from pydantic import BaseModel, Field
 
 from mivlo.core.analyses.base import Analysis, Known, Need, OfSession, Work, key_of
 from mivlo.core.analyses.ear_map import Playing, as_mixed, map_need
 from mivlo.core.analyses.ensemble import Ensemble, Ensembles
 from mivlo.core.analyses.sounds import role_of
-from mivlo.core.engine.source import ArraySource, Source
-from mivlo.core.ensemble.listening import hear
+from mivlo.core.engine.source import Source, SumSource
+from mivlo.core.ensemble.listening import hear, sampled
 from mivlo.core.ensemble.yielding import DEEPEST_DB, DEFAULT_PART, Contender, Region, Terms, draft_yield
 from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.model import ClashReason, Frozen, LedgerEntry, RecordedSession, members_under
@@ -122,7 +121,7 @@ class Yields(Analysis[AskedYield, YieldOf, DraftedYield]):
         return (map_need(one) for one in params.playing)
 
     def analyse(self, work: Work, params: YieldOf) -> DraftedYield:
-        tracks = as_mixed(work, params.playing)
+        tracks = sampled(as_mixed(work, params.playing))
         heard = hear(tracks, full_scale_db=params.full_scale_db)
         rate = params.sample_rate_hz
 
@@ -169,8 +168,4 @@ def summed(work: Work, sounds: tuple[RawSound, ...]) -> tuple[Source, int]:
     if len(sources) == 1:
         return sources[0]
     first = min(start for _, start in sources)
-    n_channels = max(source.n_channels for source, _ in sources)
-    out = np.zeros((n_channels, max(start + source.n_frames for source, start in sources) - first))
-    for source, start in sources:
-        out[:, start - first : start - first + source.n_frames] += source.read(0, source.n_frames)
-    return ArraySource(out), first
+    return SumSource(tuple((source, start - first) for source, start in sources)), first

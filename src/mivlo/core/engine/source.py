@@ -19,6 +19,7 @@ __all__ = [
     "Source",
     "SpansSource",
     "StoredSource",
+    "SumSource",
     "Transport",
     "blocks_of",
     "open_source",
@@ -84,6 +85,27 @@ class SpansSource:
 
     def read(self, start: int, n_frames: int) -> Array:
         return weights_of(self.spans, start, n_frames, sample_rate_hz=self.sample_rate_hz)[None]
+
+
+@dataclass(frozen=True, slots=True)
+class SumSource:
+    """Several sounds as one, each from a frame on; mono ones are in both channels of a stereo sum."""
+
+    parts: tuple[tuple[Source, int], ...]
+
+    @property
+    def n_channels(self) -> int:
+        return max(source.n_channels for source, _ in self.parts)
+
+    @property
+    def n_frames(self) -> int:
+        return max(start + source.n_frames for source, start in self.parts)
+
+    def read(self, start: int, n_frames: int) -> Array:
+        out = np.zeros((self.n_channels, n_frames))
+        for source, at in self.parts:
+            out += source.read(start - at, n_frames)
+        return out
 
 
 class StoredSource:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.ndimage import uniform_filter1d
 
-from mivlo.core import kernels, spacious
+from mivlo.core import kernels
 from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, cams_to_hz, partial_loudness
 from mivlo.core.ensemble.listening import Heard
 from mivlo.core.units import Array, Floats
@@ -70,7 +70,7 @@ def find_clashes(heard: Heard) -> list[Clash]:
     Source: ours, on partial loudness (`hear`): a loss is shared out among the others by what each excites at that place
     """
     n_tracks = len(heard.loudness)
-    lost = spacious.zeros(heard.loudness.shape)
+    lost = np.zeros_like(heard.loudness)
     for hidden in range(n_tracks):
         gone = 1.0 - heard.kept[hidden] / np.maximum(heard.loudness[hidden], 1e-9)
         counted = np.clip((gone - COUNTS_FROM) / (COUNTS_FULLY - COUNTS_FROM), 0.0, 1.0).astype(np.float32)

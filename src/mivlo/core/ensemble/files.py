@@ -7,7 +7,7 @@ from pathlib import Path
 from mivlo.core.audiofile import ImportLimits, open_checked
 from mivlo.core.ensemble.clashes import Clash, find_clashes
 from mivlo.core.ensemble.erb_map import ErbMap, erb_map, with_hop
-from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
+from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear, sampled
 from mivlo.core.errors import ParameterError
 
 __all__ = ["clashes_of_files"]
@@ -27,7 +27,7 @@ def clashes_of_files(files: Sequence[Path]) -> list[Clash]:
         raise ParameterError("no file was given: give two or more tracks that play together")
     with ProcessPoolExecutor(min(WORKERS, len(files))) as pool:
         maps = list(pool.map(_map_of_file, files))
-    tracks = [MixedTrack(with_hop(one, maps[0].hop_s)) for one in maps]
+    tracks = sampled([MixedTrack(with_hop(one, maps[0].hop_s)) for one in maps])
     return find_clashes(hear(tracks, full_scale_db=full_scale_db_spl(tracks)))
 
 

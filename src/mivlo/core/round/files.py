@@ -15,7 +15,7 @@ from mivlo.core.ensemble.describe import as_plain as clash_as_plain
 from mivlo.core.ensemble.erb_map import ErbMap, erb_map, with_hop
 from mivlo.core.ensemble.in_mix import FaultPowers, InMix, fault_powers, in_mix
 from mivlo.core.ensemble.least_cut import MOST_MOVES, Plan, candidates_of, plan_of, scene_of
-from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear
+from mivlo.core.ensemble.listening import Heard, MixedTrack, full_scale_db_spl, hear, sampled
 from mivlo.core.ensemble.right_of_way import first_order
 from mivlo.core.ensemble.yielding import Contender, Region, mid_share_of, yield_move
 from mivlo.core.errors import ParameterError
@@ -90,7 +90,7 @@ def round_of_files(
     with ProcessPoolExecutor(min(WORKERS, len(files))) as pool:
         heard_files = list(pool.map(_hear_file, files, roles, [longest_s] * len(files)))
     hop_s, rate = heard_files[0].power.hop_s, heard_files[0].rate
-    tracks = [MixedTrack(with_hop(one.power, hop_s)) for one in heard_files]
+    tracks = sampled([MixedTrack(with_hop(one.power, hop_s)) for one in heard_files])
     full_scale_db = full_scale_db_spl(tracks)
     items = [
         RoundItem(number, suspect, _in_mix(tracks, number, powers, one, full_scale_db))
