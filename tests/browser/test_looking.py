@@ -95,6 +95,38 @@ def test_a_spot_is_looped_and_pinned_and_probes_can_be_held(bench, page: Page):
     page.wait_for_load_state("networkidle")
 
 
+def test_the_spectrum_is_drawn_as_smooth_as_was_chosen_also_live_and_after_a_reload(bench, page: Page):
+    def steps(levels: str) -> float:
+        return page.evaluate(
+            """(path) => {
+              const levels = path.split('.').reduce((at, name) => at[name], window.mivlo).value
+              const db = (levels.level_db ?? levels.after_db).slice(240, 430)
+              return db.slice(1).reduce((sum, one, at) => sum + Math.abs(one - db[at]), 0)
+            }""",
+            levels,
+        )
+
+    bench.open_demo("Fiddle")
+    page.wait_for_function("() => window.mivlo.bench.spectrum.value")
+    measured = steps("bench.spectrum")
+    stands_out = page.evaluate("() => window.mivlo.bench.spectrum.value.stands_out_db")
+    with page.expect_response("**/analyses/spectrum*"):
+        page.get_by_test_id("smoothing").select_option(label="over 1/3 octave")
+    page.wait_for_timeout(300)
+    assert steps("bench.spectrum") < 0.5 * measured
+    assert page.evaluate("() => window.mivlo.bench.spectrum.value.stands_out_db") == stands_out
+    page.reload()
+    expect(page.get_by_test_id("smoothing")).to_have_value("1/3")
+    page.wait_for_function("() => window.mivlo.bench.spectrum.value")
+    assert steps("bench.spectrum") < 0.5 * measured
+    bench.play()
+    page.wait_for_function("() => window.mivlo.play.spectra.value")
+    smooth = steps("play.spectra")
+    page.get_by_test_id("smoothing").select_option("none")
+    page.wait_for_timeout(1_000)
+    assert smooth < 0.5 * steps("play.spectra")
+
+
 def test_by_pitch_a_typed_note_is_marked_sounds_and_becomes_a_family(bench, page: Page, mivlo):
     bench.open_demo("Guitar")
     page.wait_for_load_state("networkidle")

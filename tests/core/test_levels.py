@@ -27,6 +27,7 @@ from mivlo.core.spectra.pictures import (
     spectrogram_tile,
     waveform_peaks,
 )
+from mivlo.core.spectra.smoothing import OCTAVES, smoothed
 from mivlo.core.spectra.windows import halved_rate
 
 RATE = 48_000
@@ -137,6 +138,27 @@ def test_a_wide_hump_stands_out_of_the_far_outline_alone():
     at = np.argmin(np.abs(AXIS_HZ - 400))
     assert (level - far_outline(level))[at] == pytest.approx(8.0, abs=1.5)
     assert (level - near_outline(level))[at] < 4.0
+
+
+def test_smoothing_means_the_power_over_its_width_and_the_ear_over_an_erb():
+    line_db = np.full(len(AXIS_HZ), -140.0)
+    for at in (100, 240, 400):
+        line = line_db.copy()
+        line[at] = 0.0
+        for how, octaves in OCTAVES.items():  # the power of a line, spread over that width: 48 places an octave
+            drawn = smoothed(line, how)
+            assert drawn.max() == pytest.approx(-10 * np.log10(48 * octaves), abs=0.01)
+            there = AXIS_HZ[drawn > -100] / AXIS_HZ[at]
+            assert np.log2(there.max() / there.min()) == pytest.approx(octaves, abs=1 / 48)
+        # What an ear's filter lets through of noise is as much as a rectangle of its ERB would: Glasberg and Moore,
+        # Hearing Research 47, 1990: 24.7 (4.37 F + 1) Hz, F in kHz (from memory).
+        flat, only = 10 ** (smoothed(np.zeros(len(AXIS_HZ)), "ear")[at] / 10), 10 ** (smoothed(line, "ear")[at] / 10)
+        band_hz = AXIS_HZ[at] * (2 ** (0.5 / 48) - 2 ** (-0.5 / 48))
+        assert band_hz * flat / only == pytest.approx(24.7 * (4.37 * AXIS_HZ[at] / 1_000 + 1), rel=0.03)
+    noise = band_levels(np.random.default_rng(5).standard_normal((1, 4 * RATE)), sample_rate_hz=RATE)
+    rough = [np.std(np.diff(smoothed(noise, how)[200:440])) for how in ("none", "1/24", "1/6", "1/3")]
+    assert rough == sorted(rough, reverse=True)
+    assert np.array_equal(smoothed(noise, "none"), noise)
 
 
 def test_a_picture_of_a_difference_has_ink_where_something_was_taken_away():

@@ -8,6 +8,7 @@ import { newId, placeHz } from '../lib/moves'
 import { atFullDepth, atThisMoment } from '../lib/response'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
+import { smoothing } from './smoothing'
 
 const WAVEFORM_COLUMNS = 1200
 const MOST_HELD = 8
@@ -53,10 +54,11 @@ export function makeBench(session: SessionStore, play: Play) {
     'spectrum',
     () => {
       const of = heardOf()
-      return of && { ...of, start: state.value.loop_start_frame ?? 0, end: state.value.loop_end_frame ?? null }
+      const [start, end] = [state.value.loop_start_frame ?? 0, state.value.loop_end_frame ?? null]
+      return of && { ...of, start, end, smoothing: smoothing.value }
     },
-    ({ strip, start, end }, signal) =>
-      analyse('spectrum', { strip_id: strip, start_frame: start, end_frame: end }, signal),
+    ({ strip, start, end, smoothing }, signal) =>
+      analyse('spectrum', { strip_id: strip, start_frame: start, end_frame: end, smoothing }, signal),
     () => sound.value?.stripId,
   ).answer
 

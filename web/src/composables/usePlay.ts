@@ -1,5 +1,6 @@
 /** Playing: how the user listens just now, and what the sound process tells of it. */
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
+import { smoothing } from './smoothing'
 import type { Blind, Compared, FromMonitor, LevelMatch, Listening, Probe, Treatment } from '../api/client'
 import { theMonitor } from '../audio/monitor'
 import { stripOf } from '../lib/intents'
@@ -136,6 +137,7 @@ export function makePlay(session: SessionStore) {
       loop: ownLoop.value as [number, number] | null,
       pressure: pressure.value,
       through: through.value,
+      smoothing: smoothing.value,
     }
     const silent = { offcuts: false, slice_entry_id: null, probe: null, held_probes: [], pipe_hz: null }
     if (now) {

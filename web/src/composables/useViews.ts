@@ -5,6 +5,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { surveyOf } from '../api/analyses'
 import { useRead } from '../api/reads'
+import { smoothing } from './smoothing'
 import type { Bench } from './useBench'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
@@ -54,11 +55,14 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
     () => {
       if (!behindId.value || behindId.value === chosenId()) return null
       const [start, end] = [state.value.loop_start_frame ?? 0, state.value.loop_end_frame ?? null]
-      return { strip: chosenId() ?? null, behind: behindId.value, start, end, revision: version.value }
+      const smooth = smoothing.value
+      return { strip: chosenId() ?? null, behind: behindId.value, start, end, smooth, revision: version.value }
     },
-    async ({ strip, behind, start, end }, signal) => {
+    async ({ strip, behind, start, end, smooth }, signal) => {
       if (!state.value.references?.some((one) => one.id === behind))
-        return (await analyse('spectrum', { strip_id: behind, start_frame: start, end_frame: end }, signal)).level_db
+        return (
+          await analyse('spectrum', { strip_id: behind, start_frame: start, end_frame: end, smoothing: smooth }, signal)
+        ).level_db
       // A reference stands there as if it was as loud as the track.
       const asked = { strip_id: strip, compared: 'reference', other: null, reference_id: behind } as const
       return (await analyse('sides', asked, signal)).beside_db

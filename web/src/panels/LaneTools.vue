@@ -3,6 +3,7 @@
 import { usePlay, useSession, useViews } from '../composables/work'
 import { computed, ref } from 'vue'
 import { parseHz } from '../lib/figures'
+import { SMOOTHINGS, smoothing } from '../composables/smoothing'
 
 const props = defineProps<{
   of: 'spectrogram' | 'spectrum'
@@ -116,6 +117,13 @@ const behindTold = computed(
         @click="placesShown = !placesShown">
         {{ placesShown && !placeCurve ? 'places …' : 'places' }}
       </button>
+      <select
+        v-model="smoothing"
+        data-test="smoothing"
+        aria-label="Smoothing of the curves"
+        title="How smooth the curves are drawn; what stands out is told of them as measured">
+        <option v-for="one in SMOOTHINGS" :key="one.value" :value="one.value">{{ one.says }}</option>
+      </select>
       <select v-model="behindId" aria-label="Behind it" :title="behindTold">
         <option value="">nothing behind</option>
         <option v-for="other in behinds" :key="other.id" :value="other.id">behind: {{ other.name }}</option>

@@ -17,10 +17,11 @@ from mivlo.core.spectra.average import (
     level_percentiles,
     near_outline,
 )
+from mivlo.core.spectra.smoothing import Smoothing, smoothed
 
 __all__ = ["AskedSpectrum", "Spectra", "Spectrum", "SpectrumOf"]
 
-LONGEST_S = 1_200
+SMOOTHED = ("level_db", "often_db", "seldom_db", "highest_db")
 
 
 class AskedSpectrum(OfStrip):
@@ -28,6 +29,7 @@ class AskedSpectrum(OfStrip):
 
     start_frame: int = Field(default=0, ge=0)
     end_frame: int | None = Field(default=None, ge=0)
+    smoothing: Smoothing = "none"  # of the curves of levels; what stands out is told of the plain ones
 
 
 class SpectrumOf(Frozen):
@@ -63,7 +65,7 @@ class Spectra(Analysis[AskedSpectrum, SpectrumOf, Spectrum]):
         rate = session.sample_rate_hz
         start = min(max(asked.start_frame - offset, 0), sound.n_frames)
         end = sound.n_frames if asked.end_frame is None else min(max(asked.end_frame - offset, 0), sound.n_frames)
-        return SpectrumOf(sound=sound, start=start, end=min(end, start + LONGEST_S * rate), sample_rate_hz=rate)
+        return SpectrumOf(sound=sound, start=start, end=max(end, start), sample_rate_hz=rate)
 
     def analyse(self, work: Work, params: SpectrumOf) -> Spectrum:
         source, rate = work.open(params.sound.audio_id), params.sample_rate_hz
@@ -83,6 +85,14 @@ class Spectra(Analysis[AskedSpectrum, SpectrumOf, Spectrum]):
             "highest_db": highest_db,
         }
         return Spectrum(hz=AXIS_HZ.tolist(), **{name: np.round(db, 2).tolist() for name, db in curves.items()})
+
+    def show(self, session: RecordedSession, asked: AskedSpectrum, params: SpectrumOf, result: Spectrum) -> Spectrum:
+        if asked.smoothing == "none":
+            return result
+        curves = {
+            name: np.round(smoothed(np.array(getattr(result, name)), asked.smoothing), 2).tolist() for name in SMOOTHED
+        }
+        return result.model_copy(update=curves)
 
     def foreseen(self, session: RecordedSession) -> Iterable[AskedSpectrum]:
         return (AskedSpectrum(strip_id=track.id) for track in session.tracks)

@@ -16,6 +16,7 @@ from mivlo.core.errors import NotFoundError
 from mivlo.core.level_match import LevelMatch
 from mivlo.core.model import Frozen, Group, LedgerEntry, Session, StripBase, Treatment, keys_of
 from mivlo.core.moves import Move
+from mivlo.core.spectra.smoothing import Smoothing
 
 __all__ = [
     "Blind", "Compared", "Listening", "MatchQuestion", "Preview", "Together", "heard_mix", "ledgers_switched",
@@ -93,6 +94,7 @@ class Listening(Frozen):
     preview: Preview | None = None
     loop: tuple[_Frame, _Frame] | None = None  # frames that are gone round in place of the session's loop
     draft_id: str | None = Field(default=None, max_length=64)  # what was drafted is heard as if it were taken
+    smoothing: Smoothing = "none"  # of the live spectrum
 
 
 class MatchQuestion(Frozen):

@@ -16,6 +16,7 @@ from mivlo.core.errors import MivloError
 from mivlo.core.level_match import LevelMatch
 from mivlo.core.model import Session
 from mivlo.core.model.intents import apply_all
+from mivlo.core.spectra.smoothing import Smoothing
 from mivlo.server.db.tables import new_id
 from mivlo.server.monitor.changes import Changes
 from mivlo.server.monitor.held import HeldSessions, draft_of, pressed_of
@@ -284,7 +285,8 @@ class Page:
         due = play.spectra_due()
         if due is not None:
             track_id, before, after = due
-            measured = submit(measured_levels, (before, after), play.sample_rate_hz)
+            smoothing: Smoothing = "none" if self._asked is None else self._asked.listening.smoothing
+            measured = submit(measured_levels, (before, after), play.sample_rate_hz, smoothing)
             before_db, after_db = await asyncio.wrap_future(measured)
             await self.say([Spectra(track_id=track_id, before_db=before_db, after_db=after_db)])
 
