@@ -17,6 +17,7 @@ from mivlo.core.filters.matched import plain_bell
 
 from ..core.phrases import phrase
 from ..server.helpers import new_session, upload
+from .sessions import copy_of_demo
 from .test_captured_sound import FRAMES, RATE, captured, opener
 
 TRUTH = json.loads((Path(__file__).parents[2] / "demo" / "truth.json").read_text())["faults"]
@@ -307,3 +308,48 @@ def test_a_harsh_voice_is_learnt_shaved_compared_and_one_of_its_places_kept(benc
     bench.saved()
     assert bench.chosen()["keepers"] == []
     assert plane()["places"] == learnt
+
+
+def test_the_guided_cure_by_keyboard_by_roles_and_names_only(page: Page, mivlo):
+    """What somebody does who sees nothing but names, and follows the words of the guide."""
+    page.goto("/")
+    expect(page.get_by_role("link", name="cure a ring in three steps")).to_have_attribute(
+        "href", re.compile(r"\?guide$")
+    )
+    page.goto(f"/session/{copy_of_demo(mivlo)}/bench?guide")  # the same, of a session that no other test knows
+    guide = page.get_by_role("contentinfo").get_by_role("status")
+
+    def press(role: str, name: str | re.Pattern[str], key: str = "Enter", within=page, held_ms: int = 0) -> None:
+        target = within.get_by_role(role, name=name, exact=isinstance(name, str))
+        target.focus()
+        page.keyboard.down(key)
+        page.wait_for_timeout(held_ms)
+        page.keyboard.up(key)
+
+    expect(guide).to_contain_text("1 of 3")
+    press("button", "Play")
+    expect(page.get_by_role("button", name="Stop")).to_be_visible()
+    press("button", "find suspects")
+    expect(guide).to_contain_text("2 of 3", timeout=60_000)
+    ring = page.get_by_role("article").filter(has=page.get_by_role("button", name="cut", exact=True))
+    for name in ("alone", "without"):
+        press("button", name, key="Space", within=ring, held_ms=400)
+    expect(guide).to_contain_text("3 of 3")
+    press("button", "cut", within=ring)
+    expect(guide).to_contain_text("some of it is left", timeout=60_000)
+    press("button", re.compile("dB deeper"))
+    expect(guide).to_contain_text("Cured, measured on the treated sound", timeout=60_000)
+    compare = page.get_by_role("group", name="Before or after")
+    press("button", "before", within=compare)
+    press("button", "after", within=compare)
+    expect(guide).to_contain_text("That is a cure")
+    press("button", "close", within=page.get_by_role("contentinfo"))
+    expect(guide).not_to_contain_text("That is a cure")
+    # A hint comes once, with the first control that has one.
+    press("slider", "amount", key="ArrowUp")
+    expect(guide).to_contain_text("All moves nearer to nothing")
+    page.reload()
+    press("slider", "amount", key="ArrowDown")
+    expect(guide).to_have_text("")
+    press("button", "keys")
+    expect(page.get_by_role("dialog", name="Keys")).to_contain_text("hold: the probe at the pointer")

@@ -1,13 +1,14 @@
 <script setup lang="ts">
 /** What became of the suspect that a move answers, measured again on the treated sound. */
 import { computed } from 'vue'
-import type { Cure, LedgerEntry } from '../api/client'
+import type { Cure, LedgerEntry, Move } from '../api/client'
 
 const props = defineProps<{
   evidence: NonNullable<LedgerEntry['evidence']>
   cure: Cure | null
   back?: { says: string; comes_back: boolean } | null
 }>()
+const emit = defineEmits<{ deeper: [move: Move] }>()
 const words = computed(() => {
   const cure = props.cure
   if (!cure) return 'measuring what became of it'
@@ -21,7 +22,17 @@ const words = computed(() => {
 </script>
 
 <template>
-  <p class="cure" data-test="cure" :class="cure?.verdict.replace(' ', '-')">{{ evidence.kind }} {{ words }}</p>
+  <p class="cure" data-test="cure" :class="cure?.verdict.replace(' ', '-')">
+    {{ evidence.kind }} {{ words }}
+    <button
+      v-if="cure?.deeper"
+      class="plain boxed"
+      data-test="deeper"
+      title="Take what is left of it as well, as far as one step goes"
+      @click="emit('deeper', cure.deeper)">
+      {{ cure.deeper_by_db.toFixed(1) }} dB deeper
+    </button>
+  </p>
   <p v-if="back" class="cure" data-test="under-pressure" :class="back.comes_back ? 'not-yet' : 'cured'">
     under pressure: {{ back.says }}
   </p>
@@ -32,6 +43,10 @@ const words = computed(() => {
   margin: 0 0 3px;
   font-size: 12.5px;
   line-height: 1.3;
+}
+.cure button {
+  font-size: 12.5px;
+  padding: 0 5px;
 }
 .cured {
   color: var(--green);

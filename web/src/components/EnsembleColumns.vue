@@ -70,7 +70,7 @@ const titleOf = (column: ColumnView, at: number) =>
 </script>
 
 <template>
-  <div class="columns" :class="{ narrow: columns.length > 11 }" @pointerleave="emit('point', null)">
+  <div data-hint="columns" class="columns" :class="{ narrow: columns.length > 11 }" @pointerleave="emit('point', null)">
     <div v-for="(column, at) in columns" :key="column.id" class="column" data-test="column" :data-name="column.name">
       <button
         class="head"
@@ -94,6 +94,7 @@ const titleOf = (column: ColumnView, at: number) =>
       <div
         class="picture"
         data-test="cell"
+        role="img"
         :aria-label="`${column.name}: press to hear a slice`"
         @pointerdown.prevent="press($event, column.id)"
         @pointerup="emit('release')"

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** All keys of the screen that is open. */
+import { forgetHints } from '../lib/hints'
 import { KEYS_EVERYWHERE, KEYS_OF, type Screen } from '../lib/keys'
 
 defineProps<{ screen: Screen }>()
@@ -15,6 +16,7 @@ defineEmits<{ close: [] }>()
         <dd>{{ does }}</dd>
       </template>
     </dl>
+    <p><button class="plain again" @click="forgetHints()">tell all hints once more</button></p>
   </section>
 </template>
 
@@ -28,6 +30,8 @@ defineEmits<{ close: [] }>()
   border: 1.5px solid var(--ink);
   padding: 6px 16px 12px;
   max-width: 470px;
+  max-height: calc(100% - 60px);
+  overflow: auto;
 }
 h2 {
   font-size: 16px;
@@ -41,7 +45,12 @@ dl {
   gap: 3px 16px;
   margin: 0;
 }
-dd {
+dd,
+p {
   margin: 0;
+}
+.again {
+  text-decoration: underline;
+  padding-left: 0;
 }
 </style>

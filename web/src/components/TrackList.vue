@@ -49,7 +49,7 @@ const flip = (track: Track) =>
 </script>
 
 <template>
-  <nav class="tracks" aria-label="Tracks">
+  <nav class="tracks" data-hint="tracks" aria-label="Tracks">
     <div
       v-for="track in tracks"
       :key="track.id"

@@ -129,6 +129,7 @@ watch(() => [props.waveform, loop.value, props.shown, props.songS], paint)
       <canvas
         ref="canvas"
         data-test="waveform"
+        data-hint="waveform"
         role="img"
         aria-label="Waveform: drag to set the loop, click to move the play position"
         @pointerdown="press"></canvas>

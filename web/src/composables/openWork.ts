@@ -7,6 +7,7 @@ import { makeBench } from './useBench'
 import { makeBlind } from './useBlind'
 import { makeEdits } from './useEdits'
 import { makeEnsemble } from './useEnsemble'
+import { makeGuide } from './useGuide'
 import { makeHunt } from './useHunt'
 import { makeLearning } from './useLearning'
 import { makePlay } from './usePlay'
@@ -52,6 +53,7 @@ function workOn(known: Awaited<ReturnType<typeof about>>, opened: SessionState):
   const blind = makeBlind(session, play)
   const references = makeReferences(session, play)
   const remarks = makeRemarks(session, play, bench)
+  const guide = makeGuide(session, play, hunt)
   const listening = { session, play, bench, edits, hunt, views, survey, learning }
-  return { ...listening, ensemble, pressure, round, treatments, blind, references, remarks }
+  return { ...listening, ensemble, pressure, round, treatments, blind, references, remarks, guide }
 }

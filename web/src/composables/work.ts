@@ -5,6 +5,7 @@ import { inject, type InjectionKey } from 'vue'
 import type { Bench } from './useBench'
 import type { Edits } from './useEdits'
 import type { Ensemble } from './useEnsemble'
+import type { Guide } from './useGuide'
 import type { Hunt } from './useHunt'
 import type { Learning } from './useLearning'
 import type { Play } from './usePlay'
@@ -34,6 +35,7 @@ export interface Work {
   readonly blind: BlindChecks
   readonly references: References
   readonly remarks: Remarks
+  readonly guide: Guide
 }
 
 export const WORK: InjectionKey<Work> = Symbol('work')
@@ -59,3 +61,4 @@ export const useTreatments = () => useWork().treatments
 export const useBlind = () => useWork().blind
 export const useReferences = () => useWork().references
 export const useRemarks = () => useWork().remarks
+export const useGuide = () => useWork().guide

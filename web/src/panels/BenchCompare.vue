@@ -54,6 +54,7 @@ const PROBES = [
         </button>
       </div>
       <HoldButton
+        data-hint="offcuts"
         :aria-pressed="offcuts"
         :disabled="addsOnly"
         :title="addsOnly ? ADDS_ONLY : 'Hold to hear exactly what the moves take away (O)'"
@@ -75,7 +76,7 @@ const PROBES = [
         <span class="figures" data-test="match">{{ matchTold }}</span></label
       >
     </div>
-    <div class="amount">
+    <div class="amount" data-hint="amount">
       <label :title="AMOUNT"
         >amount
         <input
@@ -84,6 +85,7 @@ const PROBES = [
           max="150"
           step="1"
           data-test="amount"
+          aria-label="amount"
           :value="amount"
           :disabled="!chosen?.ledger.length"
           @input="previewAmount(Number(($event.target as HTMLInputElement).value))"
@@ -106,12 +108,11 @@ const PROBES = [
         give back half
       </button>
       <span class="soft told" role="status" data-test="given-back" :title="givingBack">{{
-        givingBack || 'of the lows and highs that are gone'
+        givingBack || 'of lost lows and highs'
       }}</span>
     </div>
-    <p class="soft keys">
-      {{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves. Hold on the spectrum (or
-      L):
+    <p class="soft keys" data-hint="probe">
+      {{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves. Held, the probe will
       <button
         v-for="[kind, says] in PROBES"
         :key="kind"
@@ -119,8 +120,7 @@ const PROBES = [
         :aria-pressed="probeKind === kind"
         :title="says"
         @click="probeKind = kind">
-        {{ kind }}</button>; with Shift it stays. Hold I: pitch pipe; P: pin; C: cut; [ and ]: loop from here, to here;
-      wheel: scroll, with Ctrl: zoom, with Shift: time. <button class="plain" @click="zoom(1 / 1.5)">closer</button
+        {{ kind }}</button>. View: <button class="plain" @click="zoom(1 / 1.5)">closer</button
       ><button class="plain" @click="zoom(1.5)">wider</button><button class="plain" @click="showAll">show all</button>
     </p>
   </section>

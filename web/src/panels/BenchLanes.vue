@@ -139,6 +139,7 @@ onBeforeUnmount(() => watcher?.disconnect())
     <NoteRuler
       class="ruler"
       data-test="ruler"
+      data-hint="ruler"
       :view="frequency"
       :marked-hz="markedHz"
       title="Click a note: its overtones are marked"
@@ -147,6 +148,7 @@ onBeforeUnmount(() => watcher?.disconnect())
     <div
       class="spectrogram"
       data-test="spectrogram"
+      data-hint="spectrogram"
       title="Click a spot: loops around it and pins it; Shift-click: play from there"
       @click="spot">
       <SpectrogramLane
@@ -173,6 +175,7 @@ onBeforeUnmount(() => watcher?.disconnect())
       ref="lane"
       class="spectrum"
       data-test="spectrum"
+      data-hint="spectrum"
       tabindex="0"
       aria-label="Spectrum: hold to lift, P pins, arrow keys move the pointer"
       @pointerdown="lift"

@@ -142,6 +142,7 @@ const placed = (id: string, open = false) => ({
       class="inner"
       :style="{ height: `${length}px` }"
       data-test="margin"
+      data-hint="margin"
       @pointermove="ghostY = onEmpty($event) ? yIn($event) : null"
       @pointerleave="ghostY = null"
       @click="onEmpty($event) && edits.addBell(hzAt(yIn($event)))">

@@ -115,7 +115,12 @@ function copyTo(event: Event) {
     </header>
     <template v-if="open">
       <p v-if="hears(entry.move)" class="flag slate">listens to {{ otherName(hears(entry.move)) }}</p>
-      <CureLine v-if="entry.evidence" :evidence="entry.evidence" :cure="cure" :back="pressure.rowOf(entry.id)" />
+      <CureLine
+        v-if="entry.evidence"
+        :evidence="entry.evidence"
+        :cure="cure"
+        :back="pressure.rowOf(entry.id)"
+        @deeper="edits.changeMove(entry.id, $event, 'Deeper')" />
       <p v-if="heardBlind" class="soft" data-test="heard-blind">blind: {{ heardBlind }}</p>
       <p v-if="loss?.over_cut" class="flag" data-test="over-cut">
         {{ Math.round(100 * loss.region_lost) }} % of this region's own loudness is gone

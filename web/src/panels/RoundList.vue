@@ -24,7 +24,7 @@ watch(rowId, async () => {
 </script>
 
 <template>
-  <ol ref="list" class="rows" aria-label="What is to be judged" data-test="round-rows">
+  <ol ref="list" data-hint="round" class="rows" aria-label="What is to be judged" data-test="round-rows">
     <li v-for="(row, index) in rows" :key="row.id" :class="row.status.replace(' ', '-')">
       <p v-if="row.status !== rows[index - 1]?.status && row.status !== 'to judge'" class="part soft">
         {{ row.status === 'later' ? 'later' : 'done' }}

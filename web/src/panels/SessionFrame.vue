@@ -1,11 +1,12 @@
 <script setup lang="ts">
 /** The frame around every screen of a session: bar, notices, keys that work everywhere. */
 import { computed, onBeforeUnmount, onMounted, provide, ref } from 'vue'
-import { useRoute } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { WORK, type Work } from '../composables/work'
 import { LETTERS } from '../composables/useTreatments'
 import { isTyping, type Screen } from '../lib/keys'
 import { switchTheme } from '../lib/theme'
+import FootLine from './FootLine.vue'
 import PressurePanel from './PressurePanel.vue'
 import RemarkForm from './RemarkForm.vue'
 import KeyList from '../components/KeyList.vue'
@@ -15,6 +16,7 @@ import TreatmentTabs from './TreatmentTabs.vue'
 const props = defineProps<{ work: Work }>()
 provide(WORK, props.work)
 const route = useRoute()
+const router = useRouter()
 const { session, play, ensemble, pressure, treatments, blind, references, remarks } = props.work
 const { open: pressureOpen } = pressure
 const { state, chosen, pending, saveState, trouble, undo, redo } = session
@@ -65,6 +67,10 @@ function keyUp(event: KeyboardEvent) {
 /** Whoever goes to another window with a key held would not be seen to let it go. */
 const letGo = () => void references.hear(false)
 onMounted(() => {
+  if ('guide' in route.query) {
+    props.work.guide.begin()
+    void router.replace({ path: route.path })
+  }
   window.addEventListener('keydown', key)
   window.addEventListener('keyup', keyUp)
   window.addEventListener('blur', letGo)
@@ -119,6 +125,7 @@ onBeforeUnmount(() => {
       </div>
     </div>
     <main><RouterView /></main>
+    <FootLine @keys="keysShown = !keysShown" />
     <KeyList v-if="keysShown" :screen="screen" @close="keysShown = false" />
     <PressurePanel v-if="pressureOpen" />
     <RemarkForm v-if="remarks.atS.value !== null" />

@@ -146,7 +146,7 @@ const TOLD = computed<Record<Lane, string>>(() => ({
 </script>
 
 <template>
-  <section class="sides" aria-label="Before and after">
+  <section class="sides" data-hint="sides" aria-label="Before and after">
     <p class="row">
       <label>Of <StripSelect v-model="stripId" :strips="subjects" label="Of what" data-test="sides-of" /></label>
       <label

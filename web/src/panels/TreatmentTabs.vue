@@ -8,7 +8,7 @@ const { list, several, ready, go } = useTreatments()
 </script>
 
 <template>
-  <div v-if="several" class="tabs" role="group" aria-label="Treatment">
+  <div v-if="several" data-hint="treatment" class="tabs" role="group" aria-label="Treatment">
     <button
       v-for="one in list"
       :key="one.letter"

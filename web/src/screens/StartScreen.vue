@@ -98,6 +98,9 @@ const make = () =>
           >
           <span v-if="session.is_demo" class="soft">made up for trying things out</span>
         </RouterLink>
+        <RouterLink v-if="session.is_demo" class="guided" data-test="guided" :to="`/session/${session.id}/bench?guide`"
+          >cure a ring in three steps</RouterLink
+        >
         <a
           class="plain"
           :href="`/api/sessions/${session.id}/bundle`"
@@ -200,6 +203,10 @@ h2 {
 }
 .line a.plain {
   color: inherit;
+}
+.guided {
+  color: inherit;
+  font-weight: 700;
 }
 .session {
   flex: 1 1 300px;

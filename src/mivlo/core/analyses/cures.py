@@ -13,11 +13,14 @@ from mivlo.core.engine.source import ArraySource, Source
 from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.finder.verify import Cure, Verdict, is_over_cut, measure_again, region_lost
 from mivlo.core.model import Evidence, Frozen, LedgerEntry, RecordedSession
+from mivlo.core.moves import Move
 from mivlo.core.moves.capabilities import Placed
+from mivlo.core.moves.deeper import deepened
 
 __all__ = ["AskedMove", "CureIn", "CureView", "Cures", "LossIn", "Losses", "RegionLoss"]
 
 LONGEST_LOSS_S = 300.0
+LEAST_DEEPER_DB, MOST_DEEPER_DB = 1.0, 6.0  # that an answer which did not cure is offered to go further
 
 
 class AskedMove(OfStrip):
@@ -35,9 +38,12 @@ class RegionLoss(BaseModel):
 
 
 class CureView(RegionLoss):
-    """What became of the suspect that a move answers."""
+    """What became of the suspect that a move answers; of one that is not cured, the move that takes the rest as well,
+    and by how much deeper that is."""
 
     verdict: Verdict
+    deeper: Move | None
+    deeper_by_db: float
     excess_before_db: float
     excess_after_db: float
     ring_before_s: float | None
@@ -84,7 +90,13 @@ class Cures(Analysis[AskedMove, CureIn, Cure]):
         )  # fmt: skip
 
     def show(self, session: RecordedSession, asked: AskedMove, params: CureIn, result: Cure) -> CureView:
+        move, by_db = (
+            _entry(session, asked).move,
+            float(np.clip(result.excess_after_db, LEAST_DEEPER_DB, MOST_DEEPER_DB)),
+        )
+        deeper = None if result.verdict == "cured" else deepened(move, by_db)
         return CureView(
+            deeper=None if deeper == move else deeper, deeper_by_db=round(by_db, 1),
             entry_id=asked.entry_id, verdict=result.verdict, excess_before_db=result.excess_before_db,
             excess_after_db=result.excess_after_db, ring_before_s=result.ring_before_s,
             ring_after_s=result.ring_after_s, region_lost=result.region_lost, over_cut=result.over_cut,

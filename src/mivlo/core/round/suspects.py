@@ -10,7 +10,6 @@ from mivlo.core.analyses.in_mix import InMixOf, MovesInMix, SuspectInMix
 from mivlo.core.analyses.suspects import AskedStretch, SuspectsOf, SuspectView
 from mivlo.core.finder.kinds import VERBS, Kind
 from mivlo.core.model import Group, LedgerEntry, RecordedSession, Track
-from mivlo.core.moves.deeper import deepened
 from mivlo.core.round.order import weight_of
 from mivlo.core.round.row import Lookup, RoundRow, StripSuspect, cents, joined
 from mivlo.core.units import hz_told
@@ -19,7 +18,6 @@ __all__ = ["CURES", "IN_MIX", "MOVES_IN_MIX", "SUSPECTS", "of_group", "of_marks"
 
 LEAST_CONFIDENCE = 0.1  # below it a suspect is not worth a row; the bench still has it
 SAME_CENTS, SHARED_CENTS = 60.0, 25.0
-LEAST_DEEPER_DB, MOST_DEEPER_DB = 1.0, 6.0  # that an answer which did not cure is offered to go further
 LOOP_S, LEAD_S = 3.0, 0.4
 SUSPECTS, IN_MIX, MOVES_IN_MIX, CURES = SuspectsOf(), InMixOf(), MovesInMix(), Cures()
 
@@ -106,11 +104,11 @@ def _answered(lookup: Lookup, track: Track, row: RoundRow, entry: LedgerEntry) -
         told += "; heard in the mix" if moved.heard != "lost" else "; not heard in the mix"
     if cure.verdict == "cured" or row.heard == "lost":
         return answered.model_copy(update={"told": told})
-    by_db = float(np.clip(cure.excess_after_db, LEAST_DEEPER_DB, MOST_DEEPER_DB))
-    deeper = deepened(entry.move, by_db)
-    if deeper is None or deeper == entry.move:
+    if cure.deeper is None:
         return answered.model_copy(update={"told": told})
-    again = {"status": "to judge", "told": told, "deeper": deeper, "proposes": f"{by_db:.1f} dB deeper"}
+    again = {
+        "status": "to judge", "told": told, "deeper": cure.deeper, "proposes": f"{cure.deeper_by_db:.1f} dB deeper",
+    }  # fmt: skip
     return answered.model_copy(update=again)
 
 
