@@ -44,7 +44,6 @@ ASKED: tuple[tuple[str, dict[str, Any]], ...] = (
     ("survey", {"strip_id": "t0"}),
     ("mix-comparison", {}),
     ("sides", {}),
-    ("side-figures", {}),
     ("masking", {"strip_ids": ["t0", "t1"]}),
     ("mono-sum", {}),
     ("likeness", {"strip_id": "t0", "towards": "t1"}),

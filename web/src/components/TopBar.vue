@@ -47,7 +47,9 @@ const SAVE_WORDS: Record<SaveState, string> = {
 <template>
   <header class="top">
     <RouterLink class="home" to="/" title="All sessions">Mivlo</RouterLink>
-    <span class="name" :title="name">{{ name }}</span>
+    <h1 class="name" :title="name">
+      <bdi>{{ name }}</bdi>
+    </h1>
     <nav aria-label="Screens">
       <RouterLink :to="`/session/${sessionId}/gather`">Gather</RouterLink>
       <RouterLink :to="`/session/${sessionId}/round`">Round</RouterLink>
@@ -161,6 +163,8 @@ const SAVE_WORDS: Record<SaveState, string> = {
   overflow: hidden;
   text-overflow: ellipsis;
   color: var(--ink-soft);
+  font: inherit;
+  margin: 0;
 }
 nav {
   display: flex;

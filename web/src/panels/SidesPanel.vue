@@ -162,12 +162,12 @@ const TOLD = computed<Record<Lane, string>>(() => ({
     <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
     <div class="lanes" @pointerleave="pointerHz = null">
       <span></span>
-      <h3 v-for="lane in LANES" :key="lane">{{ TOLD[lane] }}</h3>
-      <h3>
+      <h2 v-for="lane in LANES" :key="lane">{{ TOLD[lane] }}</h2>
+      <h2>
         <span v-if="readout" class="figures readout">{{ readout }}</span><template v-else>{{
           reference ? 'ours, theirs behind' : 'spectra'
         }}</template>
-      </h3>
+      </h2>
       <NoteRuler class="ruler" :view="frequency" />
       <div
         v-for="lane in LANES"
@@ -247,7 +247,7 @@ const TOLD = computed<Record<Lane, string>>(() => ({
   grid-template-rows: auto minmax(0, 1fr);
   column-gap: 6px;
 }
-h3 {
+h2 {
   margin: 0;
   font-size: 14px;
   overflow: hidden;

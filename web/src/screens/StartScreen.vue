@@ -70,7 +70,7 @@ const make = () =>
 </script>
 
 <template>
-  <div
+  <main
     class="page"
     :class="{ over }"
     @dragover.prevent="over = true"
@@ -106,7 +106,7 @@ const make = () =>
           :href="`/api/sessions/${session.id}/bundle`"
           download
           data-test="save-bundle"
-          :aria-label="`Save ${session.name} as a bundle`"
+          :aria-label="`${session.name}: save as a bundle`"
           title="The session with its files as one ZIP, to be opened on another machine"
           >save as a bundle</a
         >
@@ -166,7 +166,7 @@ const make = () =>
         <DeleteButton :what="one.name" :bytes="() => one.bytes" :remove="() => removeForGood(one)" />
       </div>
     </section>
-  </div>
+  </main>
 </template>
 
 <style scoped>
