@@ -1,6 +1,5 @@
-"""Everybody can use it: what an automatic check of accessibility finds on every screen (axe-core), by day and night, what
-overlaps with large text, and hostile names wherever a name is shown."""
-
+"""Everybody can use it: what an automatic check of accessibility (axe-core) finds on every screen, by day and night;
+hostile names wherever a name is shown."""
 
 import pytest
 from playwright.sync_api import Page, expect

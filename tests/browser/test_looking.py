@@ -8,7 +8,9 @@ from playwright.sync_api import Page, expect
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_mix
 
+from .conftest import FLAGS
 from .sessions import copy_of_demo
+from .test_access import SCREENS
 from .test_captured_sound import FRAMES, RATE, captured, opener
 
 LOOP = "() => { const s = window.mivlo.session.state.value; return [s.loop_start_frame, s.loop_end_frame] }"
@@ -173,28 +175,52 @@ def test_by_pitch_a_typed_note_is_marked_sounds_and_becomes_a_family(bench, page
 
 OUTSIDE = """() => {
     const told = [], name = (one) => (one.getAttribute('aria-label') ?? one.textContent).trim().slice(0, 30)
-    const shown = (selector) =>
-        [...document.querySelectorAll(selector)].filter((one) => one.getBoundingClientRect().width)
-    for (const one of shown('header.top > *, main button, main a, main input, main select')) {
+    /** What can be seen of an element: less than all inside of what scrolls. */
+    function seen(one) {
+        const {left, right, top, bottom} = one.getBoundingClientRect()
+        const box = {left, right, top, bottom}
+        for (let around = one.parentElement; around; around = around.parentElement) {
+            if (getComputedStyle(around).overflowY === 'visible') continue
+            const limit = around.getBoundingClientRect()
+            box.left = Math.max(box.left, limit.left), box.right = Math.min(box.right, limit.right)
+            box.top = Math.max(box.top, limit.top), box.bottom = Math.min(box.bottom, limit.bottom)
+        }
+        return box
+    }
+    const isShown = ({left, right, top, bottom}) => right - left > 2 && bottom - top > 2
+    const controls = [...document.querySelectorAll(
+        'header.top > *, main button, main a, main input:not([type=range]), main select, footer > *')]
+        .filter((one) => !one.closest('.el-select, .el-switch, .el-radio-button, .el-checkbox'))
+    const boxes = controls.map((one) => [one, seen(one)]).filter(([, box]) => isShown(box))
+    for (const [one] of boxes) {
         const box = one.getBoundingClientRect()
         if (box.right > innerWidth + 1 || box.left < -1) told.push(`${name(one)} leaves the window`)
     }
-    const bar = shown('header.top > *').map((one) => [name(one), one.getBoundingClientRect()])
-    for (const [at, [one, a]] of bar.entries())
-        for (const [other, b] of bar.slice(at + 1))
-            if (a.left < b.right - 1 && b.left < a.right - 1 && a.top < b.bottom - 1 && b.top < a.bottom - 1)
-                told.push(`${one} overlaps ${other}`)
+    for (const [at, [one, a]] of boxes.entries())
+        for (const [other, b] of boxes.slice(at + 1))
+            if (a.left < b.right - 2 && b.left < a.right - 2 && a.top < b.bottom - 2 && b.top < a.bottom - 2
+                && !one.contains(other) && !other.contains(one))
+                told.push(`${name(one)} overlaps ${name(other)}`)
     if (document.documentElement.scrollWidth > innerWidth + 1) told.push('the page is wider than the window')
     return told
 }"""
 
 
 @pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (1920, 1080)])
-def test_nothing_overlaps_in_the_bar_or_leaves_the_window(page: Page, mivlo, size):
-    session_id = copy_of_demo(mivlo)
-    page.set_viewport_size({"width": size[0], "height": size[1]})
-    for screen in ("gather", "round", "bench", "ensemble", "proof", "hand-over"):
-        page.goto(f"/session/{session_id}/{screen}")
-        page.get_by_test_id("play").wait_for()
-        page.wait_for_timeout(300)
-        assert page.evaluate(OUTSIDE) == [], screen
+@pytest.mark.parametrize("text_px", [16, 32])
+def test_nothing_overlaps_or_leaves_the_window_also_with_text_twice_as_large(browser, mivlo, size, text_px):
+    """Text is as large as somebody has set it in the browser, not zoomed."""
+    sized = browser.browser_type.launch(
+        executable_path="/usr/bin/chromium", args=[*FLAGS, f"--blink-settings=defaultFontSize={text_px}"]
+    )
+    page = sized.new_page(base_url=mivlo.url, viewport={"width": size[0], "height": size[1]})
+    address = f"/session/{copy_of_demo(mivlo)}"
+    found = {}
+    for screen in ("/", *(f"{address}/{one}" for one in SCREENS)):
+        page.goto(screen)
+        page.get_by_test_id("play" if screen != "/" else "bring").wait_for(state="attached")
+        page.wait_for_timeout(500)
+        if wrong := page.evaluate(OUTSIDE):
+            found[screen.removeprefix(address)] = wrong
+    sized.close()
+    assert found == {}

@@ -91,7 +91,7 @@ svg {
   overflow: visible;
 }
 text {
-  font-size: 11px;
+  font-size: 0.6875rem;
   fill: var(--ink-soft);
 }
 path {
@@ -124,7 +124,7 @@ path {
 }
 p {
   margin: 2px 0 0;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .key {
   display: inline-block;

@@ -41,11 +41,11 @@ const words = computed(() => {
 <style scoped>
 .cure {
   margin: 0 0 3px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   line-height: 1.3;
 }
 .cure button {
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   padding: 0 5px;
 }
 .cured {

@@ -71,7 +71,7 @@ header,
 .tick,
 .row .plain {
   padding: 0 3px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .take {
   margin-left: auto;
@@ -79,7 +79,7 @@ header,
 }
 .says {
   margin: 0 0 2px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   line-height: 1.25;
 }
 </style>

@@ -143,7 +143,7 @@ const titleOf = (column: ColumnView, at: number) =>
   height: 44px;
   flex: none;
   font: inherit;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   line-height: 1.15;
   color: inherit;
   background: none;
@@ -176,7 +176,7 @@ const titleOf = (column: ColumnView, at: number) =>
 }
 .narrow .head {
   padding: 2px 1px;
-  font-size: 10.5px;
+  font-size: 0.6562rem;
   line-height: 1;
 }
 .narrow .at {

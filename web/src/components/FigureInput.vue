@@ -83,12 +83,12 @@ function step(direction: 1 | -1, event: KeyboardEvent) {
 <style scoped>
 .figure {
   display: grid;
-  grid-template-columns: 74px 84px minmax(0, 1fr);
+  grid-template-columns: 4.625rem 5.25rem minmax(0, 1fr);
   align-items: baseline;
   gap: 6px;
 }
 input {
-  width: 84px;
+  width: 5.25rem;
   border: 0;
   border-bottom: 1px solid var(--ink-soft);
   background: transparent;
@@ -96,21 +96,21 @@ input {
   padding: 1px 2px;
 }
 .bare {
-  grid-template-columns: 84px;
+  grid-template-columns: 5.25rem;
 }
 .bare input {
-  width: 84px;
+  width: 5.25rem;
 }
 .wrong input {
   border-bottom: 2px dashed var(--vermilion);
 }
 .message {
-  font-size: 12px;
+  font-size: 0.75rem;
   color: var(--vermilion);
 }
 .other {
   white-space: nowrap;
-  font-size: 11px;
+  font-size: 0.6875rem;
   margin-left: -3px;
 }
 </style>

@@ -45,7 +45,7 @@ const rows = computed(() => {
 <style scoped>
 table {
   border-collapse: collapse;
-  font-size: 14px;
+  font-size: 0.875rem;
 }
 th {
   font-weight: 400;

@@ -54,13 +54,13 @@ const WORDS: Record<Incoming['state'], string> = {
   padding: 2px 0;
 }
 .file {
-  width: 260px;
+  width: 16.25rem;
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
 }
 .progress {
-  width: 180px;
+  width: 11.25rem;
 }
 .refused .how {
   color: var(--vermilion);

@@ -29,12 +29,12 @@ defineEmits<{ close: [] }>()
   background: var(--paper-raised);
   border: 1.5px solid var(--ink);
   padding: 6px 16px 12px;
-  max-width: 470px;
-  max-height: calc(100% - 60px);
+  max-width: 29.375rem;
+  max-height: calc(100% - 3.75rem);
   overflow: auto;
 }
 h2 {
-  font-size: 16px;
+  font-size: 1rem;
   margin: 0 0 6px;
   display: flex;
   justify-content: space-between;

@@ -53,7 +53,7 @@ svg {
 }
 text {
   font-family: var(--figures);
-  font-size: 11px;
+  font-size: 0.6875rem;
   fill: var(--ink-soft);
 }
 </style>

@@ -111,7 +111,7 @@ const rows = computed(() => {
 }
 table {
   border-collapse: collapse;
-  font-size: 12px;
+  font-size: 0.75rem;
 }
 th {
   text-align: left;
@@ -138,6 +138,6 @@ td {
 }
 .says {
   margin: 0;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 </style>

@@ -303,13 +303,13 @@ const toggleMember = (figure: Figure, n: number) =>
 }
 .line {
   display: grid;
-  grid-template-columns: 74px minmax(0, 1fr);
+  grid-template-columns: 4.625rem minmax(0, 1fr);
   gap: 6px;
   align-items: baseline;
 }
 .says {
   margin: 0 0 2px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   line-height: 1.25;
 }
 .starts {
@@ -317,7 +317,7 @@ const toggleMember = (figure: Figure, n: number) =>
   flex-wrap: wrap;
   gap: 3px;
   align-items: baseline;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .starts .plain {
   padding: 0 5px;
@@ -329,14 +329,14 @@ const toggleMember = (figure: Figure, n: number) =>
 }
 .members .plain {
   padding: 0 3px;
-  min-width: 20px;
+  min-width: 1.25rem;
 }
 .members .plain[aria-pressed='false'] {
   text-decoration: line-through;
   opacity: 0.7;
 }
 .members[data-test='times'] .plain {
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .members[data-test='times'] .plain[aria-pressed='false'] {
   text-decoration: none;
@@ -346,7 +346,7 @@ const toggleMember = (figure: Figure, n: number) =>
   justify-self: start;
   padding: 0;
   text-decoration: underline;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 select {
   font: inherit;

@@ -137,7 +137,7 @@ li.off .what {
 }
 .reason {
   flex-basis: 100%;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   white-space: nowrap;
   overflow: hidden;
   text-overflow: ellipsis;

@@ -246,7 +246,7 @@ canvas {
   right: 4px;
   transform: translateY(-50%);
   font: inherit;
-  font-size: 12px;
+  font-size: 0.75rem;
   color: inherit;
   background: var(--paper-raised);
   border: 1px solid var(--slate);
@@ -266,7 +266,7 @@ canvas {
   grid-column: 1 / -1;
   border-top: 1px solid var(--ink-soft);
   padding: 2px 6px 0;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   min-width: 0;
 }
 .strip {
@@ -287,7 +287,7 @@ canvas {
 .tick {
   position: absolute;
   bottom: 0;
-  font-size: 11px;
+  font-size: 0.6875rem;
   color: var(--ink-soft);
 }
 </style>

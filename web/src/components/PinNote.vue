@@ -42,11 +42,11 @@ const emit = defineEmits<{ answer: [how: 'cut' | 'tame']; keep: []; remove: [] }
 }
 .pin .plain {
   padding: 1px 4px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .pin small {
   display: block;
-  font-size: 11px;
+  font-size: 0.6875rem;
   line-height: 11px;
 }
 </style>

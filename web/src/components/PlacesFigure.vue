@@ -38,7 +38,7 @@ const runs = computed(() => runsOf(props.places))
 
 <style scoped>
 .places {
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 ul,
 p {
@@ -62,6 +62,6 @@ li {
 }
 .plain {
   padding: 0 2px;
-  font-size: 12px;
+  font-size: 0.75rem;
 }
 </style>

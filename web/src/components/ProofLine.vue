@@ -82,7 +82,7 @@ const PICTURES = computed(() => [
 }
 figure {
   margin: 0;
-  font-size: 12px;
+  font-size: 0.75rem;
 }
 svg {
   border-left: 1px solid var(--line);
@@ -92,7 +92,7 @@ svg {
 }
 .key {
   margin: 2px 0;
-  font-size: 12px;
+  font-size: 0.75rem;
 }
 .region {
   fill: var(--slate);

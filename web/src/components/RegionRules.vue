@@ -92,7 +92,7 @@ const set = (first: string | null) =>
   gap: 3px 8px;
   padding: 3px 6px;
   border-top: 1px solid var(--ink-soft);
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   min-width: 0;
   min-height: 0;
   overflow-y: auto;

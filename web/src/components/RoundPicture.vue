@@ -88,7 +88,7 @@ figcaption {
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
-  font-size: 13.5px;
+  font-size: 0.8438rem;
 }
 /* Side brackets, as on the bench: nothing is laid over the picture itself. */
 .mark {

@@ -172,7 +172,7 @@ const follows = computed(
   align-items: baseline;
   border: 0;
   padding: 0;
-  height: 24px;
+  height: 1.5rem;
   background: none;
   color: inherit;
   font: inherit;
@@ -183,7 +183,7 @@ const follows = computed(
 }
 .sure {
   margin-left: auto;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   color: var(--vermilion);
   overflow: hidden;
   text-overflow: ellipsis;
@@ -212,10 +212,10 @@ svg {
 }
 dl {
   display: grid;
-  grid-template-columns: 40px 1fr;
+  grid-template-columns: 2.5rem 1fr;
   gap: 1px 4px;
   margin: 0;
-  font-size: 11.5px;
+  font-size: 0.7188rem;
   align-content: start;
 }
 dt {
@@ -226,7 +226,7 @@ dd {
 }
 .times {
   position: relative;
-  height: 12px;
+  height: 0.75rem;
   margin: 6px 0 3px;
   background: var(--paper);
   border-bottom: 1px solid var(--ink-soft);
@@ -243,12 +243,12 @@ dd {
 }
 .hint {
   margin: 0 0 4px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   line-height: 1.25;
 }
 .turn.plain {
   padding: 0 5px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   color: var(--ink);
 }
 .row {
@@ -256,12 +256,12 @@ dd {
   align-items: center;
   gap: 3px;
   margin-top: 3px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   flex-wrap: wrap;
 }
 .row .plain {
   padding: 1px 5px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .first {
   font-weight: 700;

@@ -163,7 +163,7 @@ const step = (by: number) => emit('commit', Math.min(Math.max(props.thresholdDb 
   vector-effect: non-scaling-stroke;
 }
 .now {
-  font-size: 12px;
+  font-size: 0.75rem;
   white-space: nowrap;
 }
 </style>

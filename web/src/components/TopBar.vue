@@ -136,29 +136,29 @@ const SAVE_WORDS: Record<SaveState, string> = {
   display: flex;
   align-items: center;
   gap: 4px;
-  height: 44px;
+  height: 2.75rem;
   padding: 0 10px;
   border-bottom: 1.5px solid var(--ink);
   white-space: nowrap;
 }
 /* In a narrow window, or with large text, it takes two lines: nothing leaves the window. */
-@media (max-width: 1200px) {
+@media (max-width: 75em) {
   .top {
     flex-wrap: wrap;
     height: auto;
-    min-height: 44px;
+    min-height: 2.75rem;
     padding: 3px 10px;
   }
 }
 .home {
   font-weight: 700;
-  font-size: 18px;
+  font-size: 1.125rem;
   color: var(--ink);
   text-decoration: none;
 }
 .name {
-  max-width: 190px;
-  min-width: 24px;
+  max-width: 11.875rem;
+  min-width: 1.5rem;
   flex-shrink: 1;
   overflow: hidden;
   text-overflow: ellipsis;
@@ -182,10 +182,10 @@ nav a.router-link-active {
   font-weight: 700;
 }
 .play {
-  width: 54px;
+  width: 3.375rem;
 }
 .position {
-  width: 50px;
+  width: 3.125rem;
   text-align: right;
 }
 .pair {
@@ -199,23 +199,23 @@ nav a.router-link-active {
 }
 /* A fixed place: nothing may move while somebody sweeps. */
 .now {
-  font-size: 13px;
+  font-size: 0.8125rem;
   color: var(--ochre);
   font-weight: 700;
-  width: 82px;
+  width: 5.125rem;
   flex-shrink: 0;
 }
 /* A sheet, half of it in the dark. */
 .night {
   flex-shrink: 0;
-  width: 15px;
-  height: 19px;
+  width: 0.9375rem;
+  height: 1.1875rem;
   padding: 0;
   border: 1.5px solid var(--ink);
   box-shadow: inset -6px 0 0 var(--ink);
 }
 .saved {
-  font-size: 13px;
+  font-size: 0.8125rem;
   color: var(--ink-soft);
   flex-shrink: 0;
 }

@@ -146,7 +146,7 @@ const flip = (track: Track) =>
 .to-come {
   margin: 0;
   padding: 2px 10px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   position: sticky;
   bottom: 0;
   background: var(--paper);
@@ -187,15 +187,15 @@ const flip = (track: Track) =>
 }
 .of,
 .twin {
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .twin .plain {
   padding: 0 3px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .thin {
   display: block;
-  height: 16px;
+  height: 1rem;
 }
 .silent .thin {
   opacity: 0.3;

@@ -42,7 +42,7 @@ async function remove(audioId: string) {
   margin-top: 18px;
 }
 h2 {
-  font-size: 15px;
+  font-size: 0.9375rem;
   margin: 0 0 4px;
 }
 p {

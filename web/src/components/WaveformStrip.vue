@@ -194,7 +194,7 @@ canvas {
   touch-action: none;
 }
 .under {
-  height: 20px;
+  height: 1.25rem;
   line-height: 20px;
   overflow: hidden;
   white-space: nowrap;
@@ -202,13 +202,13 @@ canvas {
 .section {
   position: absolute;
   top: 0;
-  height: 17px;
+  height: 1.0625rem;
   padding: 0 4px;
   border: 0;
   border-left: 1.5px solid var(--ink-soft);
   background: color-mix(in srgb, var(--paper) 78%, transparent);
   color: var(--ink-soft);
-  font: 12px/16px var(--words);
+  font: 0.75rem/16px var(--words);
   text-align: left;
   overflow: hidden;
   white-space: nowrap;
@@ -228,14 +228,14 @@ canvas {
   margin-left: 8px;
 }
 .naming input {
-  width: 120px;
+  width: 7.5rem;
   font: inherit;
   color: var(--ink);
   background: transparent;
   border: 0;
   border-bottom: 1px solid var(--ink-soft);
   padding: 0 2px;
-  height: 18px;
+  height: 1.125rem;
 }
 .under .plain {
   padding: 0 4px;

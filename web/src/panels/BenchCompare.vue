@@ -144,7 +144,8 @@ const PROBES = [
 }
 .row {
   display: flex;
-  gap: 8px;
+  flex-wrap: wrap;
+  gap: 4px 8px;
   align-items: center;
   white-space: nowrap;
 }
@@ -158,8 +159,9 @@ const PROBES = [
   display: flex;
   gap: 8px;
   align-items: center;
-  font-size: 13px;
-  height: 22px;
+  font-size: 0.8125rem;
+  min-height: 22px;
+  flex-wrap: wrap;
 }
 .amount input[type='range'] {
   width: 92px;
@@ -173,7 +175,7 @@ const PROBES = [
   white-space: nowrap;
 }
 .amount :deep(.figures) {
-  width: 52px;
+  width: 3.25rem;
 }
 .told {
   min-width: 0;
@@ -184,7 +186,7 @@ const PROBES = [
 .amount button {
   flex-shrink: 0;
   white-space: nowrap;
-  font-size: 13px;
+  font-size: 0.8125rem;
   padding: 0 6px;
 }
 .match {
@@ -195,7 +197,7 @@ const PROBES = [
 }
 .keys {
   margin: 4px 0 0;
-  font-size: 13px;
+  font-size: 0.8125rem;
   line-height: 1.25;
 }
 .keys .plain {

@@ -222,7 +222,7 @@ onBeforeUnmount(() => watcher?.disconnect())
 .lanes {
   position: relative;
   display: grid;
-  grid-template-columns: 58px minmax(0, 1fr) 262px;
+  grid-template-columns: 58px minmax(0, 1fr) min(16.375rem, 22vw);
   min-height: 0;
   min-width: 0;
   overflow: hidden;

@@ -69,7 +69,7 @@ function copyTo(event: Event) {
   gap: 6px;
   padding: 4px 6px 3px 24px;
   border-bottom: 1px solid var(--line);
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   white-space: nowrap;
 }
 .head select {
@@ -88,16 +88,25 @@ function copyTo(event: Event) {
 .head .all {
   margin-left: auto;
   field-sizing: content;
-  max-width: 124px;
+  max-width: 7.75rem;
+}
+.head label {
+  display: flex;
+  flex-wrap: wrap;
+  min-width: 0;
+}
+.head select {
+  max-width: 100%;
 }
 .head option {
   background: var(--paper);
 }
 .notes {
-  flex: 1;
+  flex: 1 0 6rem;
   min-height: 0;
 }
 .side {
+  overflow-y: auto;
   display: flex;
   flex-direction: column;
   min-height: 0;

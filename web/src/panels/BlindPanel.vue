@@ -134,7 +134,7 @@ function ofWhat(check: BlindCheck): string {
 <style scoped>
 h3 {
   margin: 14px 0 4px;
-  font-size: 15px;
+  font-size: 0.9375rem;
 }
 fieldset {
   border: 0;
@@ -177,6 +177,6 @@ dt {
 }
 dd {
   margin: 0 0 0 18px;
-  font-size: 14px;
+  font-size: 0.875rem;
 }
 </style>

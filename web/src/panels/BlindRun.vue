@@ -85,7 +85,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
 .place {
   width: 190px;
   height: 190px;
-  font-size: 84px;
+  font-size: 5.25rem;
   font-weight: 700;
   color: var(--ink);
   background: var(--paper-raised);
@@ -102,7 +102,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
 }
 .answers button {
   padding: 8px 20px;
-  font-size: 17px;
+  font-size: 1.0625rem;
 }
 .key {
   color: var(--ochre);
@@ -110,7 +110,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
 }
 .found {
   max-width: 640px;
-  font-size: 21px;
+  font-size: 1.3125rem;
   line-height: 1.4;
 }
 .problem {

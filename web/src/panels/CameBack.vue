@@ -57,7 +57,7 @@ const level = (db: number) => `${Math.abs(db).toFixed(1)} dB ${db < 0 ? 'softer'
 
 <style scoped>
 .back {
-  font-size: 13px;
+  font-size: 0.8125rem;
 }
 p {
   margin: 2px 0;

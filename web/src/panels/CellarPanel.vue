@@ -240,7 +240,7 @@ onBeforeUnmount(() => void hear(false))
   align-items: flex-start;
 }
 h2 {
-  font-size: 15px;
+  font-size: 0.9375rem;
   margin: 0 0 4px;
 }
 p {

@@ -91,7 +91,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', keyDown))
   margin: 0;
   padding: 4px 8px;
   border-bottom: 1px solid var(--line);
-  font-size: 13px;
+  font-size: 0.8125rem;
 }
 .which .plain {
   padding: 1px 6px;

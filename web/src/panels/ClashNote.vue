@@ -137,7 +137,7 @@ function hear(...ids: string[]) {
 .row2 {
   display: flex;
   justify-content: space-between;
-  font-size: 13px;
+  font-size: 0.8125rem;
 }
 .weight {
   color: var(--slate);
@@ -148,10 +148,10 @@ function hear(...ids: string[]) {
 .open :deep(.says) {
   margin: 3px 0;
   line-height: 1.3;
-  font-size: 13.5px;
+  font-size: 0.8438rem;
 }
 .open :deep(.figures.says) {
-  font-size: 12px;
+  font-size: 0.75rem;
 }
 .open :deep(.line) {
   display: flex;
@@ -159,17 +159,17 @@ function hear(...ids: string[]) {
   align-items: center;
   flex-wrap: wrap;
   margin: 4px 0;
-  font-size: 13px;
+  font-size: 0.8125rem;
 }
 .open :deep(.line .plain) {
-  font-size: 13px;
+  font-size: 0.8125rem;
   padding: 1px 6px;
 }
 fieldset {
   border: 1px solid var(--line);
   margin: 5px 0;
   padding: 2px 8px 4px;
-  font-size: 13px;
+  font-size: 0.8125rem;
   display: flex;
   gap: 10px;
   flex-wrap: wrap;

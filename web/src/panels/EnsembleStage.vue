@@ -170,13 +170,14 @@ const loopTold = computed(() =>
   display: flex;
   gap: 8px;
   align-items: center;
-  height: 38px;
+  min-height: 38px;
+  flex-wrap: wrap;
   padding: 0 10px;
   border-bottom: 1px solid var(--line);
   white-space: nowrap;
 }
 .tools .plain {
-  font-size: 13.5px;
+  font-size: 0.8438rem;
 }
 .state {
   font-weight: 700;
@@ -237,7 +238,7 @@ progress {
 .foot {
   margin: 0;
   padding: 5px 10px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   line-height: 1.35;
   border-top: 1px solid var(--ink-soft);
 }

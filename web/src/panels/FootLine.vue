@@ -48,10 +48,10 @@ onBeforeUnmount(() => {
   display: flex;
   gap: 12px;
   align-items: center;
-  min-height: 24px;
+  min-height: 1.5rem;
   padding: 0 10px;
   border-top: 1px solid var(--line);
-  font-size: 13px;
+  font-size: 0.8125rem;
   line-height: 1.25;
 }
 .foot p {
@@ -61,7 +61,7 @@ onBeforeUnmount(() => {
 }
 .guided {
   padding-block: 5px;
-  font-size: 15px;
+  font-size: 0.9375rem;
   background: var(--paper-raised);
   border-top: 2px solid var(--ochre);
 }

@@ -90,7 +90,7 @@ const make = () =>
   margin-top: 18px;
 }
 .groups h2 {
-  font-size: 15px;
+  font-size: 0.9375rem;
   margin: 0 0 6px;
 }
 .group {
@@ -115,7 +115,7 @@ const make = () =>
   white-space: nowrap;
 }
 .groups h2 button {
-  font-size: 14px;
+  font-size: 0.875rem;
   font-weight: 400;
   margin-left: 10px;
 }

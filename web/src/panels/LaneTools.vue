@@ -157,7 +157,7 @@ const behindTold = computed(
   display: flex;
   flex-wrap: wrap;
   gap: 2px;
-  font-size: 12px;
+  font-size: 0.75rem;
   line-height: 1.2;
   cursor: default;
   z-index: 1;
@@ -175,8 +175,8 @@ const behindTold = computed(
   color: var(--paper);
 }
 .tools input {
-  width: 82px;
-  font-size: 11.5px;
+  width: 5.125rem;
+  font-size: 0.7188rem;
   line-height: 1.2;
   padding: 1px 4px;
   color: var(--ink);
@@ -188,7 +188,7 @@ const behindTold = computed(
   border: 1.5px dashed var(--vermilion);
 }
 .tools select {
-  width: 112px;
+  width: 7rem;
   border-radius: 2px;
   text-overflow: ellipsis;
 }

@@ -209,7 +209,7 @@ select {
 ul {
   margin: 0;
   padding-left: 18px;
-  font-size: 14px;
+  font-size: 0.875rem;
 }
 .problem {
   color: var(--vermilion);

@@ -22,7 +22,8 @@ const drafts = computed(() => survey.drafts.value ?? [])
 const ledger = computed(() => chosen.value?.ledger ?? [])
 const pins = computed(() => chosen.value?.pins ?? [])
 const keepers = computed(() => chosen.value?.keepers ?? [])
-const FOLDED_PX = 30
+/** A line of text, as large as whoever reads has set it. */
+const FOLDED_PX = Math.round(1.875 * parseFloat(getComputedStyle(document.documentElement).fontSize))
 const GAP_PX = 4
 const TIE_PX = 22
 const FIRST_OPEN_PX = 320

@@ -45,12 +45,12 @@ const markedTold = computed(() => {
   background: var(--paper-raised);
   border: 1px solid var(--ink-soft);
   padding: 1px 6px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   z-index: 2;
   white-space: nowrap;
 }
 .marked .plain {
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   padding: 0 5px;
 }
 </style>

@@ -72,11 +72,11 @@ const told = (percent: number | null | undefined) => (percent == null ? 'never t
   gap: 4px 6px;
   align-items: center;
   margin: 0 0 4px;
-  font-size: 14px;
+  font-size: 0.875rem;
 }
 table {
   border-collapse: collapse;
-  font-size: 14px;
+  font-size: 0.875rem;
 }
 th {
   font-weight: 400;

@@ -184,14 +184,14 @@ function copyTo(event: Event) {
   --edge: 3px double var(--slate);
 }
 .stands {
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .timed {
   --edge: 3px dashed var(--green);
 }
 .flag {
   margin: 0 0 2px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   color: var(--ochre);
 }
 .flag.slate {
@@ -202,14 +202,14 @@ function copyTo(event: Event) {
 }
 .hears {
   color: var(--slate);
-  font-size: 13px;
+  font-size: 0.8125rem;
   overflow: hidden;
   text-overflow: ellipsis;
 }
 .copy {
   font: inherit;
-  font-size: 12.5px;
-  width: 62px;
+  font-size: 0.7812rem;
+  width: 3.875rem;
   color: var(--ink);
   background: transparent;
   border: 0;
@@ -234,23 +234,23 @@ footer {
   gap: 2px;
 }
 header {
-  height: 24px;
+  height: 1.5rem;
   margin-bottom: 2px;
 }
 footer {
   margin-top: 6px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   white-space: nowrap;
   gap: 0;
 }
 footer .plain {
   padding: 2px 4px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .tick {
-  width: 32px;
+  width: 2rem;
   padding: 0;
-  font-size: 12px;
+  font-size: 0.75rem;
   text-align: center;
 }
 .tick[aria-checked='true'] {

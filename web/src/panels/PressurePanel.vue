@@ -135,7 +135,7 @@ header {
   align-items: baseline;
 }
 h2 {
-  font-size: 15px;
+  font-size: 0.9375rem;
   margin: 0;
 }
 .space {
@@ -145,10 +145,10 @@ h2 {
   display: flex;
   gap: 6px;
   align-items: center;
-  font-size: 13px;
+  font-size: 0.8125rem;
 }
 .ears button {
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   padding: 0 6px;
 }
 .against {
@@ -187,14 +187,14 @@ li {
   gap: 6px;
   align-items: center;
   padding: 1px 0;
-  font-size: 13.5px;
+  font-size: 0.8438rem;
   color: var(--ink-soft);
 }
 .back {
   color: var(--ink);
 }
 li :deep(button) {
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   padding: 0 6px;
 }
 .stroke {

@@ -170,7 +170,7 @@ li {
 }
 .says {
   margin: 8px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .problem {
   color: var(--vermilion);

@@ -75,12 +75,12 @@ a {
 }
 h3 {
   margin: 12px 0 2px;
-  font-size: 15px;
+  font-size: 0.9375rem;
 }
 ul {
   margin: 0;
   padding-left: 18px;
-  font-size: 14px;
+  font-size: 0.875rem;
 }
 .found {
   display: block;

@@ -54,7 +54,7 @@ watch(rowId, async () => {
 }
 .part {
   margin: 8px 0 0 12px;
-  font-size: 13px;
+  font-size: 0.8125rem;
 }
 button {
   display: grid;
@@ -91,7 +91,7 @@ button[aria-current='true'] {
   color: var(--ink-soft);
 }
 .word {
-  font-size: 13px;
+  font-size: 0.8125rem;
   text-align: right;
   max-width: 210px;
 }

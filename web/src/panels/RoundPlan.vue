@@ -60,7 +60,7 @@ const chosen = computed(() => moves.value[planned.value - 1])
   display: grid;
   grid-template-columns: auto 1fr;
   gap: 4px 16px;
-  font-size: 13.5px;
+  font-size: 0.8438rem;
 }
 .curve {
   display: grid;

@@ -133,7 +133,7 @@ function bench() {
   min-height: 0;
 }
 h2 {
-  font-size: 18px;
+  font-size: 1.125rem;
   margin: 0;
 }
 p {

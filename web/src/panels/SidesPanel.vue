@@ -234,7 +234,7 @@ const TOLD = computed<Record<Lane, string>>(() => ({
   gap: 4px 12px;
   align-items: center;
   margin: 0 0 6px;
-  font-size: 14px;
+  font-size: 0.875rem;
 }
 .readout {
   font-weight: 400;
@@ -249,7 +249,7 @@ const TOLD = computed<Record<Lane, string>>(() => ({
 }
 h2 {
   margin: 0;
-  font-size: 14px;
+  font-size: 0.875rem;
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
@@ -275,7 +275,7 @@ h2 {
 }
 .legend {
   margin: 3px 0 6px;
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .figures-row {
   display: grid;

@@ -130,7 +130,7 @@ onBeforeUnmount(() => void hear(null))
   gap: 3px 6px;
   padding: 4px 6px 3px 24px;
   border-bottom: 1px solid var(--line);
-  font-size: 12.5px;
+  font-size: 0.7812rem;
 }
 .survey :deep(.figure.bare),
 .survey :deep(.figure.bare input) {
@@ -138,7 +138,7 @@ onBeforeUnmount(() => void hear(null))
   grid-template-columns: 68px;
 }
 .plain {
-  font-size: 12.5px;
+  font-size: 0.7812rem;
   padding: 1px 5px;
 }
 .limits {

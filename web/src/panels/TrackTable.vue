@@ -240,46 +240,46 @@ td {
   background: none;
   border: 0;
   border-bottom: 1px solid transparent;
-  width: 118px;
+  width: 7.375rem;
 }
 .name:hover,
 .name:focus {
   border-bottom-color: var(--ink-soft);
 }
 .picture {
-  width: 90px;
-  height: 34px;
+  width: 5.625rem;
+  height: 2.125rem;
 }
 .picture > * {
-  height: 30px;
+  height: 1.875rem;
 }
 .length {
-  font-size: 12px;
+  font-size: 0.75rem;
   padding-left: 2px;
 }
 .role {
-  width: 122px;
+  width: 7.625rem;
 }
 .short {
-  width: 92px;
+  width: 5.75rem;
 }
 td :deep(.figure.bare),
 td :deep(.figure.bare input) {
-  width: 72px;
-  grid-template-columns: 72px;
+  width: 4.5rem;
+  grid-template-columns: 4.5rem;
 }
 .acts {
   white-space: nowrap;
 }
-@media (max-width: 1200px) {
+@media (max-width: 75em) {
   .seen {
     display: none;
   }
   .role {
-    width: 112px;
+    width: 7rem;
   }
   .short {
-    width: 84px;
+    width: 5.25rem;
   }
   th,
   td {
@@ -288,8 +288,8 @@ td :deep(.figure.bare input) {
   }
   td :deep(.figure.bare),
   td :deep(.figure.bare input) {
-    width: 66px;
-    grid-template-columns: 66px;
+    width: 4.125rem;
+    grid-template-columns: 4.125rem;
   }
 }
 .acts a {
@@ -300,5 +300,22 @@ td :deep(.figure.bare input) {
 }
 .acts .plain {
   padding: 2px 4px;
+}
+/* With very large text, or in a very narrow window, each track takes the lines that it needs. */
+@media (max-width: 50em) {
+  thead {
+    position: absolute;
+    clip-path: inset(50%);
+  }
+  tbody tr {
+    display: flex;
+    flex-wrap: wrap;
+    align-items: center;
+    gap: 0 0.75rem;
+    border-bottom: 1px solid var(--line);
+  }
+  tbody td {
+    border: 0;
+  }
 }
 </style>

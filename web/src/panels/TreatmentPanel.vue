@@ -113,11 +113,11 @@ const besideTold = computed(() => {
 <style scoped>
 h2 {
   margin: 0 0 4px;
-  font-size: 19px;
+  font-size: 1.1875rem;
 }
 h3 {
   margin: 14px 0 4px;
-  font-size: 15px;
+  font-size: 0.9375rem;
 }
 .treatments {
   list-style: none;
@@ -133,7 +133,7 @@ h3 {
   border-bottom: 1px solid var(--line);
 }
 .letter {
-  font-size: 20px;
+  font-size: 1.25rem;
   font-weight: 700;
   border: 1.5px solid var(--line);
   border-radius: 5px 5px 0 0;
@@ -179,10 +179,10 @@ dt {
 }
 dt button {
   font-weight: 400;
-  font-size: 13px;
+  font-size: 0.8125rem;
 }
 dd {
   margin: 0 0 0 18px;
-  font-size: 14px;
+  font-size: 0.875rem;
 }
 </style>

@@ -69,16 +69,20 @@ async function dropped(file: File, stripId: string) {
 .bench {
   height: 100%;
   display: grid;
-  grid-template: minmax(0, 1fr) 114px / 172px minmax(0, 1fr) 276px;
+  grid-template: minmax(0, 1fr) minmax(114px, auto) / min(10.75rem, 20vw) minmax(0, 1fr) min(17.25rem, 32vw);
 }
 .bottom {
   grid-column: 1 / -1;
   display: grid;
-  grid-template: minmax(0, 1fr) / minmax(0, 1fr) 530px;
+  grid-template: minmax(0, 1fr) / minmax(0, 1fr) min(33.125rem, 56vw);
   border-top: 1.5px solid var(--ink);
   min-height: 0;
 }
 .strip {
   padding: 4px 0 0 8px;
+}
+/* What stands beside it says how high it is. */
+.strip {
+  contain: size;
 }
 </style>

@@ -103,7 +103,8 @@ onBeforeUnmount(() => {
 .tabs {
   display: flex;
   align-items: center;
-  height: 38px;
+  min-height: 38px;
+  flex-wrap: wrap;
   border-bottom: 1px solid var(--line);
   flex: none;
   padding: 0 6px;

@@ -130,8 +130,8 @@ function renameSession(event: Event) {
   background: none;
   border: 0;
   border-bottom: 1px solid transparent;
-  width: 420px;
-  font-size: 19px;
+  width: 26.25rem;
+  font-size: 1.1875rem;
   font-weight: 700;
   margin-bottom: 10px;
   padding: 0;

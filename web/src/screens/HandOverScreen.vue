@@ -237,7 +237,7 @@ const told = (one: HandOver) => {
   padding: 8px 24px 24px;
 }
 h2 {
-  font-size: 17px;
+  font-size: 1.0625rem;
   margin: 16px 0 12px;
   border-bottom: 1.5px solid var(--ink);
 }
@@ -254,7 +254,7 @@ h2 {
   align-items: center;
 }
 .row > .soft {
-  width: 56px;
+  width: 3.5rem;
 }
 article {
   border-bottom: 1px solid var(--line);
@@ -271,6 +271,7 @@ ul {
 }
 a {
   color: var(--ink);
+  display: inline-block;
 }
 .link {
   text-decoration: underline;

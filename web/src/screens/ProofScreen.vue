@@ -76,7 +76,7 @@ nav {
   border-bottom: 1px solid var(--line);
 }
 nav button {
-  font-size: 17px;
+  font-size: 1.0625rem;
   font-weight: 700;
   padding: 0 0 5px;
   color: var(--ink-soft);

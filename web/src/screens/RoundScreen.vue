@@ -151,7 +151,7 @@ header {
 }
 footer {
   border-top: 1px solid var(--line);
-  font-size: 14px;
+  font-size: 0.875rem;
 }
 .space {
   flex: 1;

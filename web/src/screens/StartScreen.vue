@@ -171,7 +171,7 @@ const make = () =>
 
 <style scoped>
 .page {
-  max-width: 760px;
+  max-width: 47.5rem;
   min-height: 100%;
   margin: 0 auto;
   padding: 7vh 20px 30px;
@@ -181,16 +181,16 @@ const make = () =>
   outline-offset: -8px;
 }
 h1 {
-  font-size: 40px;
+  font-size: 2.5rem;
   margin: 0;
 }
 h2 {
-  font-size: 17px;
+  font-size: 1.0625rem;
   margin: 34px 0 8px;
   border-bottom: 1.5px solid var(--ink);
 }
 .lead {
-  font-size: 18px;
+  font-size: 1.125rem;
   margin: 4px 0 0;
 }
 .line {
@@ -209,7 +209,7 @@ h2 {
   font-weight: 700;
 }
 .session {
-  flex: 1 1 300px;
+  flex: 1 1 18.75rem;
   min-width: 0;
   display: flex;
   flex-wrap: wrap;
@@ -239,7 +239,7 @@ a.session:hover {
   font-weight: 700;
 }
 .rate {
-  width: 130px;
+  width: 8.125rem;
 }
 .problem {
   color: var(--vermilion);
