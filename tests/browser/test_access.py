@@ -5,10 +5,43 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from ..conftest import ROOT
+from ..server.helpers import bell, edit, new_id, new_session, set_track, upload, wav
 from .sessions import copy_of_demo
 
 AXE = ROOT / "web/node_modules/axe-core/axe.min.js"
 SCREENS = ("gather", "round", "bench", "ensemble", "proof", "hand-over")
+
+OUTSIDE = """() => {
+    const told = [], name = (one) => (one.getAttribute('aria-label') ?? one.textContent).trim().slice(0, 30)
+    /** What can be seen of an element: less than all inside of what scrolls. */
+    function seen(one) {
+        const {left, right, top, bottom} = one.getBoundingClientRect()
+        const box = {left, right, top, bottom}
+        for (let around = one.parentElement; around; around = around.parentElement) {
+            if (getComputedStyle(around).overflowY === 'visible') continue
+            const limit = around.getBoundingClientRect()
+            box.left = Math.max(box.left, limit.left), box.right = Math.min(box.right, limit.right)
+            box.top = Math.max(box.top, limit.top), box.bottom = Math.min(box.bottom, limit.bottom)
+        }
+        return box
+    }
+    const isShown = ({left, right, top, bottom}) => right - left > 2 && bottom - top > 2
+    const controls = [...document.querySelectorAll(
+        'header.top > *, main button, main a, main input:not([type=range]), main select, footer > *')]
+        .filter((one) => !one.closest('.el-select, .el-switch, .el-radio-button, .el-checkbox'))
+    const boxes = controls.map((one) => [one, seen(one)]).filter(([, box]) => isShown(box))
+    for (const [one] of boxes) {
+        const box = one.getBoundingClientRect()
+        if (box.right > innerWidth + 1 || box.left < -1) told.push(`${name(one)} leaves the window`)
+    }
+    for (const [at, [one, a]] of boxes.entries())
+        for (const [other, b] of boxes.slice(at + 1))
+            if (a.left < b.right - 2 && b.left < a.right - 2 && a.top < b.bottom - 2 && b.top < a.bottom - 2
+                && !one.contains(other) && !other.contains(one))
+                told.push(`${name(one)} overlaps ${name(other)}`)
+    if (document.documentElement.scrollWidth > innerWidth + 1) told.push('the page is wider than the window')
+    return told
+}"""
 
 
 def faults(page: Page) -> list[str]:
@@ -61,3 +94,41 @@ def test_nothing_is_found_on_any_screen_by_day_and_by_night(page: Page, busy_ses
         page.goto(f"{busy_session}/bench")
         page.get_by_role("button", name="day/night").click()
     assert found == {}
+
+
+HOSTILE = (
+    '<img src=x onerror="window.hacked=1"><script>window.hacked=1</script>',
+    "\u202egnorw yaw eht\u2066 drum\u200f",
+    "W" * 200,
+    "{{ constructor.constructor('window.hacked=1')() }} ' OR 1=1; --",
+)
+
+
+def test_hostile_names_are_words_wherever_they_are_shown(page: Page, http):
+    state = new_session(http, HOSTILE[0][:120])
+    for at in range(len(HOSTILE)):
+        state = upload(http, state["id"], "plain.wav", wav(3.0, seed=at)).json()
+    http.post(f"/api/sessions/{state['id']}/references", files={"file": (f"{HOSTILE[2]}.wav", wav(2.0))})
+    hostile = [name[:60] for name in HOSTILE]
+    section = {"id": new_id(), "name": hostile[0], "start_frame": 0, "end_frame": 48_000}
+    remark = {"id": new_id(), "at_s": 1.0, "text": hostile[0], "author": hostile[1]}
+    entry = {**bell(new_id()), "reason": hostile[0]}
+    on = {"strip_id": state["tracks"][0]["id"]}
+    answer = edit(
+        http, state, *(set_track(state, at, name=name[:120]) for at, name in enumerate(HOSTILE)),
+        {"do": "add-group", "group_id": new_id(), "name": hostile[1]}, {"do": "add-section", "section": section},
+        {"do": "add-treatment", "letter": "B", "of": "A", "name": hostile[2]},
+        {"do": "add-remark", **on, "remark": remark}, {"do": "add-move", **on, "entry": entry},
+    )  # fmt: skip
+    state = answer.json()
+    assert answer.status_code == 200, answer.text
+    assert state["tracks"][1]["name"] == "gnorw yaw eht drum"  # nothing in it turns the direction of what follows
+    for screen in ("/", *(f"/session/{state['id']}/{one}" for one in SCREENS)):
+        page.goto(screen)
+        page.wait_for_load_state("networkidle")
+        assert page.evaluate("() => [window.hacked, document.querySelectorAll('img').length]") == [None, 0], screen
+        assert page.evaluate(OUTSIDE) == [], screen
+        assert "\u202e" not in page.content(), screen
+    for printed in ("settings-list", "report"):
+        page.goto(f"/api/sessions/{state['id']}/{printed}")
+        assert page.evaluate("() => [window.hacked, document.querySelectorAll('img, script').length]") == [None, 0]

@@ -10,7 +10,7 @@ from mivlo.core.engine.render import render_mix
 
 from .conftest import FLAGS
 from .sessions import copy_of_demo
-from .test_access import SCREENS
+from .test_access import OUTSIDE, SCREENS
 from .test_captured_sound import FRAMES, RATE, captured, opener
 
 LOOP = "() => { const s = window.mivlo.session.state.value; return [s.loop_start_frame, s.loop_end_frame] }"
@@ -171,39 +171,6 @@ def test_by_pitch_a_typed_note_is_marked_sounds_and_becomes_a_family(bench, page
     assert family["hz"] == pytest.approx(hz)
     expect(page.get_by_test_id("move").get_by_role("group", name="Left out")).to_be_visible()
     undo_until(bench, page, "window.mivlo.session.chosen.value.ledger.length === 0")
-
-
-OUTSIDE = """() => {
-    const told = [], name = (one) => (one.getAttribute('aria-label') ?? one.textContent).trim().slice(0, 30)
-    /** What can be seen of an element: less than all inside of what scrolls. */
-    function seen(one) {
-        const {left, right, top, bottom} = one.getBoundingClientRect()
-        const box = {left, right, top, bottom}
-        for (let around = one.parentElement; around; around = around.parentElement) {
-            if (getComputedStyle(around).overflowY === 'visible') continue
-            const limit = around.getBoundingClientRect()
-            box.left = Math.max(box.left, limit.left), box.right = Math.min(box.right, limit.right)
-            box.top = Math.max(box.top, limit.top), box.bottom = Math.min(box.bottom, limit.bottom)
-        }
-        return box
-    }
-    const isShown = ({left, right, top, bottom}) => right - left > 2 && bottom - top > 2
-    const controls = [...document.querySelectorAll(
-        'header.top > *, main button, main a, main input:not([type=range]), main select, footer > *')]
-        .filter((one) => !one.closest('.el-select, .el-switch, .el-radio-button, .el-checkbox'))
-    const boxes = controls.map((one) => [one, seen(one)]).filter(([, box]) => isShown(box))
-    for (const [one] of boxes) {
-        const box = one.getBoundingClientRect()
-        if (box.right > innerWidth + 1 || box.left < -1) told.push(`${name(one)} leaves the window`)
-    }
-    for (const [at, [one, a]] of boxes.entries())
-        for (const [other, b] of boxes.slice(at + 1))
-            if (a.left < b.right - 2 && b.left < a.right - 2 && a.top < b.bottom - 2 && b.top < a.bottom - 2
-                && !one.contains(other) && !other.contains(one))
-                told.push(`${name(one)} overlaps ${name(other)}`)
-    if (document.documentElement.scrollWidth > innerWidth + 1) told.push('the page is wider than the window')
-    return told
-}"""
 
 
 @pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (1920, 1080)])

@@ -1,10 +1,28 @@
 """What all models have alike, and models made from others."""
 
 from collections.abc import Iterable, Set
+from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, create_model
+from pydantic import BaseModel, BeforeValidator, ConfigDict, create_model
 
-__all__ = ["Frozen", "partial_of", "refuse_twins"]
+__all__ = ["Frozen", "Name", "Words", "partial_of", "printable", "refuse_twins"]
+
+
+def printable(text: str) -> str:
+    """Return a name without what nobody sees, above all the marks that turn the direction of all that follows."""
+    return "".join(character for character in text if character.isprintable())
+
+
+def _as_name(value: Any) -> Any:
+    return printable(value.replace("\n", " ")) if isinstance(value, str) else value
+
+
+def _as_words(value: Any) -> Any:
+    return "\n".join(map(printable, value.split("\n"))) if isinstance(value, str) else value
+
+
+Name = Annotated[str, BeforeValidator(_as_name)]  # one line, of what can be seen
+Words = Annotated[str, BeforeValidator(_as_words)]  # the same in several lines
 
 
 class Frozen(BaseModel):

@@ -5,7 +5,7 @@ from typing import Literal, Self, get_args
 
 from pydantic import Field, model_validator
 
-from mivlo.core.model.base import Frozen, refuse_twins
+from mivlo.core.model.base import Frozen, Name, refuse_twins
 from mivlo.core.moves import Move
 from mivlo.core.moves.capabilities import Listens
 
@@ -71,7 +71,7 @@ class LedgerEntry(Frozen):
 
     id: str = Field(max_length=64)
     move: Move
-    reason: str = Field(default="", max_length=500)
+    reason: Name = Field(default="", max_length=500)
     evidence: Evidence | None = None
     clash: ClashReason | None = None
 
@@ -94,7 +94,7 @@ class TreatmentName(Frozen):
     """A treatment that is there, and what it is called."""
 
     letter: Treatment
-    name: str = Field(default="", max_length=60)
+    name: Name = Field(default="", max_length=60)
 
 
 def keys_of(ledger: Iterable[LedgerEntry]) -> frozenset[str]:

@@ -4,7 +4,7 @@ from typing import Literal, Self
 
 from pydantic import Field, model_validator
 
-from mivlo.core.model.base import Frozen
+from mivlo.core.model.base import Frozen, Name, Words
 
 __all__ = ["Dismissed", "Judged", "Pin", "Remark", "Section"]
 
@@ -29,8 +29,8 @@ class Remark(Frozen):
     """What somebody says who listens, at a time of a track, and where it is about a frequency, there."""
 
     id: str = Field(max_length=64)
-    text: str = Field(min_length=1, max_length=500)
-    author: str = Field(default="", max_length=60)  # as they call themselves; empty: the engineer
+    text: Words = Field(min_length=1, max_length=500)
+    author: Name = Field(default="", max_length=60)  # as they call themselves; empty: the engineer
     at_s: float = Field(ge=0.0, le=1e6)  # of the session
     hz: float | None = Field(default=None, ge=20.0, le=20_000.0)
 
@@ -46,7 +46,7 @@ class Section(Frozen):
     """A passage of the song with a name; frames of the session."""
 
     id: str = Field(max_length=64)
-    name: str = Field(min_length=1, max_length=60)
+    name: Name = Field(min_length=1, max_length=60)
     start_frame: int = Field(ge=0, le=2**40)
     end_frame: int = Field(ge=0, le=2**40)
 

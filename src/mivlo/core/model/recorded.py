@@ -2,7 +2,7 @@
 
 from pydantic import Field
 
-from mivlo.core.model.base import Frozen
+from mivlo.core.model.base import Frozen, Name
 from mivlo.core.model.session import Session
 from mivlo.core.model.strips import Track
 
@@ -13,7 +13,7 @@ class FileMarker(Frozen):
     """A place that is marked in a file, in its own frames, and what it is called."""
 
     frame: int = Field(ge=0, le=2**40)
-    name: str = Field(max_length=60)
+    name: Name = Field(max_length=60)
 
 
 class Audio(Frozen):

@@ -2,7 +2,7 @@
 
 from pydantic import Field
 
-from mivlo.core.model.base import Frozen
+from mivlo.core.model.base import Frozen, Name
 from mivlo.core.model.strips import Track
 
 __all__ = ["Reference"]
@@ -12,7 +12,7 @@ class Reference(Frozen):
     """A mix of somebody else; `start_frame` is where in the session its beginning is heard, also before the start."""
 
     id: str = Field(max_length=64)
-    name: str = Field(default="Reference", min_length=1, max_length=120)
+    name: Name = Field(default="Reference", min_length=1, max_length=120)
     audio_id: str = Field(max_length=64)
     start_frame: int = Field(default=0, ge=-(2**40), le=2**40)
 

@@ -6,7 +6,7 @@ from typing import Any, Self
 from pydantic import Field, model_validator
 
 from mivlo.core.errors import NotFoundError, ParameterError
-from mivlo.core.model.base import Frozen, refuse_twins
+from mivlo.core.model.base import Frozen, Name, refuse_twins
 from mivlo.core.model.ledger import Treatment, TreatmentName
 from mivlo.core.model.marks import Judged, Section
 from mivlo.core.model.references import Reference
@@ -26,7 +26,7 @@ class Session(Frozen):
     """
 
     id: str
-    name: str = Field(default="Session", min_length=1, max_length=120)
+    name: Name = Field(default="Session", min_length=1, max_length=120)
     sample_rate_hz: int
     loop_start_frame: int | None = Field(default=None, ge=0)
     loop_end_frame: int | None = Field(default=None, ge=0)

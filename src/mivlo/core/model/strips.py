@@ -4,7 +4,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, model_validator
 
-from mivlo.core.model.base import Frozen, refuse_twins
+from mivlo.core.model.base import Frozen, Name, refuse_twins
 from mivlo.core.model.ledger import Keeper, LedgerEntry, LedgerState, Treatment
 from mivlo.core.model.marks import Dismissed, Pin, Remark
 from mivlo.core.roles import Role
@@ -30,7 +30,7 @@ class StripBase(LedgerState):
     """
 
     id: str = Field(max_length=64)
-    name: str = Field(default="Strip", min_length=1, max_length=120)
+    name: Name = Field(default="Strip", min_length=1, max_length=120)
     gain_db: float = Field(default=0.0, ge=-60.0, le=24.0)
     solo: bool = False
     mute: bool = False

@@ -5,6 +5,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
+from mivlo.core.model.base import Name
 from mivlo.server.api.common import Db, Now, Problem
 from mivlo.server.services import sessions
 from mivlo.server.services.staging import common_rate_hz
@@ -35,7 +36,7 @@ StagedId = Annotated[str, Field(pattern="^[0-9a-f]{32}$")]
 class NewSession(BaseModel):
     """What a session starts with; its rate stays for good. With staged files, it is the one that most of them have."""
 
-    name: str = Field(min_length=1, max_length=120)
+    name: Name = Field(min_length=1, max_length=120)
     sample_rate_hz: Annotated[int, Field(ge=44_100, le=96_000)] = 48_000
     staged: Annotated[list[StagedId], Field(max_length=1_000)] = []
 

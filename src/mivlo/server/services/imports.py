@@ -14,6 +14,7 @@ from mivlo.core.errors import AudioFileError, NotFoundError
 from mivlo.core.metadata.containers import carried_by
 from mivlo.core.metadata.notes import Notes, notes_of
 from mivlo.core.model import Audio, FileMarker
+from mivlo.core.model.base import printable
 from mivlo.core.pairs import name_of_all
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import AudioRow, SessionRow, new_id
@@ -108,7 +109,7 @@ def _shared(sha256: str, file: Incoming, folder: Path) -> int | None:
 def shown_name(filename: str) -> str:
     """Return the user's name for a file: shown and kept as words, never used as a path. Raises nothing."""
     bare = filename.replace("\\", "/").rsplit("/", 1)[-1]
-    return "".join(character for character in bare if character.isprintable())[-255:] or "unnamed"
+    return printable(bare)[-255:] or "unnamed"
 
 
 def audio_row(session_id: str, taken: TakenIn) -> AudioRow:

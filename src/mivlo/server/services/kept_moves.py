@@ -5,6 +5,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session as Database
 
 from mivlo.core.errors import NotFoundError
+from mivlo.core.model.base import Name
 from mivlo.core.roles import Role
 from mivlo.core.treatment import Treatment
 from mivlo.server.db.tables import KeptMovesRow
@@ -17,7 +18,7 @@ class NewKeptMoves(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    name: str = Field(min_length=1, max_length=120)
+    name: Name = Field(min_length=1, max_length=120)
     role: Role = "other"
     remark: str = Field(default="", max_length=2_000)
     found_on: str = Field(default="", max_length=120)

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Literal
 from pydantic import Field
 
 from mivlo.core.errors import ConflictError, ParameterError
-from mivlo.core.model.base import Frozen, partial_of
+from mivlo.core.model.base import Frozen, Name, partial_of
 from mivlo.core.model.intents.base import Intent, refuse_changed
 from mivlo.core.model.intents.ledgers import set_fields
 from mivlo.core.model.ledger import Keeper
@@ -150,7 +150,7 @@ class AddGroup(Intent):
 
     do: Literal["add-group"] = "add-group"
     group_id: str = Field(pattern="^[0-9a-f]{32}$")
-    name: str = Field(min_length=1, max_length=120)
+    name: Name = Field(min_length=1, max_length=120)
 
     def apply(self, session: Session) -> Session:
         """Return the session with the group. Raises as `Intent.apply`. Source: ours."""

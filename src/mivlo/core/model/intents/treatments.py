@@ -5,6 +5,7 @@ from typing import Literal
 from pydantic import Field
 
 from mivlo.core.errors import ConflictError, ParameterError
+from mivlo.core.model.base import Name
 from mivlo.core.model.intents.base import Intent, refuse_changed
 from mivlo.core.model.ledger import LedgerState, Treatment, TreatmentName
 from mivlo.core.model.session import Session
@@ -30,7 +31,7 @@ class AddTreatment(Intent):
 
     do: Literal["add-treatment"] = "add-treatment"
     letter: Treatment
-    name: str = Field(default="", max_length=60)
+    name: Name = Field(default="", max_length=60)
     of: Treatment | None = None
 
     def apply(self, session: Session) -> Session:
@@ -48,7 +49,7 @@ class SetTreatment(Intent):
 
     do: Literal["set-treatment"] = "set-treatment"
     letter: Treatment
-    name: str = Field(max_length=60)
+    name: Name = Field(max_length=60)
     seen: str = Field(max_length=60)
 
     def apply(self, session: Session) -> Session:
