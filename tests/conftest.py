@@ -25,7 +25,7 @@ from mivlo.server.app import create_app
 from mivlo.server.db.cluster import start_cluster
 from mivlo.server.db.engine import engine
 from mivlo.server.db.upgrade import migrate
-from mivlo.server.jobs.worker import work
+from mivlo.server.jobs.worker import ALL_QUEUES, work
 
 ROOT = Path(__file__).parents[1]
 START_SECONDS = 120.0
@@ -139,7 +139,7 @@ class InThread:
         self._thread.start()
 
     def _run(self) -> None:
-        self._loop.run_until_complete(work("in a thread", stop=self._stop))
+        self._loop.run_until_complete(work("in a thread", ALL_QUEUES, stop=self._stop))
         self._loop.run_until_complete(self._loop.shutdown_default_executor())
         self._loop.close()
 

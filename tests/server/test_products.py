@@ -25,10 +25,10 @@ from mivlo.core.errors import ParameterError
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import ProductNeedRow, ProductRow, ProductWantRow
 from mivlo.server.jobs.compute import evict
-from mivlo.server.jobs.worker import work
+from mivlo.server.jobs.worker import ALL_QUEUES, work
 from mivlo.server.services import products
 from mivlo.server.services.analyses import listen
-from mivlo.server.services.products import Priority, drop, listened_to, look_at, want, wanted_of
+from mivlo.server.services.products import WAITED_QUEUE, Priority, drop, listened_to, look_at, want, wanted_of
 from mivlo.server.services.state import SessionState
 from mivlo.server.settings import settings
 
@@ -114,13 +114,14 @@ def held(monkeypatch) -> threading.Event:
 
 
 def queued(product_id: str) -> list[int]:
-    """Return the priorities under which a product stands in the queue."""
+    """Return the priorities under which a product stands in the queue; what is waited for, in that of its own worker."""
     with open_db() as db:
         found = db.execute(
-            text("SELECT priority FROM procrastinate_jobs WHERE queueing_lock = :id AND status = 'todo'"),
+            text("SELECT priority, queue_name FROM procrastinate_jobs WHERE queueing_lock = :id AND status = 'todo'"),
             {"id": product_id},
-        )
-        return [priority for (priority,) in found]
+        ).all()
+    assert all((queue == WAITED_QUEUE) == (priority >= Priority.WAITED_FOR) for priority, queue in found)
+    return [priority for priority, _ in found]
 
 
 def wanted(state: dict, name: str, index: int, priority: Priority, *, wanter: str | None = None, **kind) -> str:
@@ -311,7 +312,7 @@ def test_a_worker_ends_without_a_page_of_traceback_when_the_end_of_a_job_cannot_
 
     monkeypatch.setattr(procrastinate.App, "run_worker_async", run)
     with pytest.raises(ConnectorException):
-        asyncio.run(asyncio.wait_for(work("elsewhere", stop=asyncio.Event()), 10.0))
+        asyncio.run(asyncio.wait_for(work("elsewhere", ALL_QUEUES, stop=asyncio.Event()), 10.0))
     assert "never retrieved" not in caplog.text
 
 
@@ -361,7 +362,7 @@ def test_a_worker_that_is_killed_loses_and_doubles_nothing_and_a_restart_compute
     with start_mivlo(data, demo=False, foresees=True) as mivlo, client(mivlo) as http:
         state = with_tracks(http, 20.0, 30.0, 25.0)
         for _ in range(3):
-            until(lambda: len(workers(mivlo)) == 2)
+            until(lambda: len(workers(mivlo)) == 3)  # two, and one for whoever waits
             time.sleep(0.7)
             os.kill(workers(mivlo)[0], signal.SIGKILL)
         until(lambda: heard_all(http, state), 240.0)

@@ -1,4 +1,5 @@
-"""The job processes: `main` loads what they need once, and keeps as many of them as are set.
+"""The job processes: `main` loads what they need once, and keeps as many of them as are set, and one that computes only
+what somebody waits for.
 
 Each computes one product at a time, on one thread. A worker that dies is made anew; it first puts back what the one
 before it was computing.
@@ -16,7 +17,7 @@ import signal
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from multiprocessing.connection import wait
 from typing import Any
 
@@ -29,11 +30,12 @@ from mivlo.core.engine.warm_up import warm_up
 from mivlo.server.db.engine import engine, open_db
 from mivlo.server.jobs.compute import compute
 from mivlo.server.services.analyses import listen
-from mivlo.server.services.products import LISTEN, QUEUE, TASK, fetch_again, take_up
+from mivlo.server.services.products import LISTEN, QUEUE, TASK, WAITED_QUEUE, fetch_again, take_up
 from mivlo.server.settings import settings
 
-__all__ = ["main", "work"]
+__all__ = ["ALL_QUEUES", "main", "work"]
 
+ALL_QUEUES = (WAITED_QUEUE, QUEUE)
 IDLE_S = 20.0
 HEARTBEAT_S, SILENT_S = 1.0, 8.0  # how often a worker says that it lives, and how long one may be silent
 LOOKS_FOR_DELAYED_S = 0.5  # jobs that are put off are not told of when they are due
@@ -60,12 +62,15 @@ def make_app(worker: str, activity: "Activity") -> procrastinate.App:
     return app
 
 
-async def work(worker: str, *, died: bool = False, stop: asyncio.Event | None = None) -> None:
+async def work(
+    worker: str, queues: Sequence[str], *, died: bool = False, stop: asyncio.Event | None = None
+) -> None:  # fmt: skip
     """Take up what a worker of this name left, then work the queue off until told to stop.
 
     Parameters
     ----------
     worker : a name; nobody else has it at the same time
+    queues : what it works off
     died : the one before it ended by itself, as what it computed may be the reason of
     stop : told to stop by this; None: by signals
 
@@ -82,7 +87,7 @@ async def work(worker: str, *, died: bool = False, stop: asyncio.Event | None = 
     async with app.open_async():
         working = asyncio.create_task(
             app.run_worker_async(
-                queues=[QUEUE], name=worker, concurrency=1, fetch_job_polling_interval=LOOKS_FOR_DELAYED_S,
+                queues=list(queues), name=worker, concurrency=1, fetch_job_polling_interval=LOOKS_FOR_DELAYED_S,
                 delete_jobs="always", install_signal_handlers=stop is None, update_heartbeat_interval=HEARTBEAT_S,
                 stalled_worker_timeout=SILENT_S,
             )
@@ -152,14 +157,14 @@ class Activity:
             await asyncio.sleep(IDLE_S / 10)
 
 
-def _work_in_process(worker: str, died: bool) -> None:
+def _work_in_process(worker: str, queues: Sequence[str], died: bool) -> None:
     """Be a worker of its own; ends with its parent, and when the database goes away."""
     ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     engine.cache_clear()
     tempfile.tempdir = str(settings().data)  # what does not fit into memory is larger than some places for such files
     try:
-        asyncio.run(work(worker, died=died))
+        asyncio.run(work(worker, queues, died=died))
     except (ConnectorException, SQLAlchemyError, psycopg.Error):
         time.sleep(LOOKS_FOR_DELAYED_S)
         os._exit(1)
@@ -177,14 +182,17 @@ def main() -> None:
     sys.stdin.readline()  # the supervisor says when the database is in order
     gc.freeze()  # what is shared with the workers is not touched
     context = multiprocessing.get_context("fork")  # what is loaded is loaded once, and shared
-    names = [f"worker {number}" for number in range(1, settings().workers + 1)]
+    queues_of: dict[str, Sequence[str]] = {
+        f"worker {number}": ALL_QUEUES for number in range(1, settings().workers + 1)
+    }
+    queues_of["worker for who waits"] = (WAITED_QUEUE,)
 
     def start(name: str, *, died: bool) -> multiprocessing.process.BaseProcess:
-        process = context.Process(target=_work_in_process, args=(name, died), name=name, daemon=True)
+        process = context.Process(target=_work_in_process, args=(name, queues_of[name], died), name=name, daemon=True)
         process.start()
         return process
 
-    running = {name: start(name, died=False) for name in names}
+    running = {name: start(name, died=False) for name in queues_of}
     pause_s, began_s = FIRST_PAUSE_S, time.monotonic()
     try:
         while True:

@@ -27,6 +27,7 @@ __all__ = [
     "LISTEN",
     "QUEUE",
     "TASK",
+    "WAITED_QUEUE",
     "Priority",
     "Wanted",
     "begin",
@@ -47,6 +48,7 @@ __all__ = [
 ]  # fmt: skip
 
 QUEUE, TASK, LISTEN = "products", "compute", "listen"
+WAITED_QUEUE = "waited for"  # one worker does nothing else: whoever waits need not wait for what is only foreseen
 ENDED = ("done", "failed", "cancelled")
 MOST_TRIES = 3  # the first and two more
 PASSING = ("process-ended", "disk", "mivlo-error")  # what may go better another time; all else is so for good
@@ -115,10 +117,7 @@ def want(
     row = _locked(db, wanted, priority)
     if row.status == "waiting" and row.priority < priority:
         row.priority = priority
-        db.execute(
-            text("UPDATE procrastinate_jobs SET priority = :priority WHERE queueing_lock = :id AND status = 'todo'"),
-            {"priority": int(priority), "id": row.id},
-        )
+        _set_queued_priority(db, [row.id], priority)
     elif row.status == "new" or _must_begin(row):
         _begin_anew(db, row, wanted, priority, needs)
     _note(db, row, wanter, foreseen)
@@ -195,9 +194,13 @@ def _defer(db: Database, task: str, args: dict[str, str], *, lock: str, priority
             "SELECT procrastinate_defer_jobs_v1(ARRAY[ROW(:queue, :task, :priority, NULL, :lock, "
             f"jsonb_build_object({arguments}), {at})::procrastinate_job_to_defer_v1])"
         ),
-        {"queue": QUEUE, "task": task, "priority": priority, "lock": lock, **args}
+        {"queue": _queue_of(priority), "task": task, "priority": priority, "lock": lock, **args}
         | ({"delay_s": delay_s} if delay_s else {}),
     )
+
+
+def _queue_of(priority: int) -> str:
+    return WAITED_QUEUE if priority >= Priority.WAITED_FOR else QUEUE
 
 
 def enqueue_listening(db: Database, session_id: str, *, delay_s: float = 0.0) -> None:
@@ -300,12 +303,12 @@ def fetch_again(db: Database, *, silent_s: float) -> None:
     found to be so when they are fetched again."""
     jobs = (
         "UPDATE procrastinate_jobs AS one SET status = 'todo', worker_id = NULL "
-        "WHERE status = 'doing' AND queue_name = :queue AND NOT EXISTS (SELECT 1 FROM procrastinate_workers "
+        "WHERE status = 'doing' AND queue_name = ANY(:queues) AND NOT EXISTS (SELECT 1 FROM procrastinate_workers "
         "WHERE id = one.worker_id AND last_heartbeat > now() - make_interval(secs => :silent_s)) "
         "AND NOT EXISTS (SELECT 1 FROM procrastinate_jobs AS other "
         "WHERE other.queueing_lock = one.queueing_lock AND other.status = 'todo')"
     )
-    db.execute(text(jobs), {"queue": QUEUE, "silent_s": silent_s})
+    db.execute(text(jobs), {"queues": [QUEUE, WAITED_QUEUE], "silent_s": silent_s})
 
 
 def drop(db: Database, wanter: str, product_ids: Sequence[str] | None = None) -> None:
@@ -358,8 +361,11 @@ def _leave_queue(db: Database, product_id: str) -> None:
 
 def _set_queued_priority(db: Database, product_ids: Sequence[str], priority: Priority) -> None:
     db.execute(
-        text("UPDATE procrastinate_jobs SET priority = :priority WHERE queueing_lock = ANY(:ids) AND status = 'todo'"),
-        {"priority": int(priority), "ids": list(product_ids)},
+        text(
+            "UPDATE procrastinate_jobs SET priority = :priority, queue_name = :queue "
+            "WHERE queueing_lock = ANY(:ids) AND status = 'todo'"
+        ),
+        {"priority": int(priority), "queue": _queue_of(priority), "ids": list(product_ids)},
     )
 
 
