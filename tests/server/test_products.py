@@ -114,7 +114,7 @@ def held(monkeypatch) -> threading.Event:
 
 
 def queued(product_id: str) -> list[int]:
-    """Return the priorities under which a product stands in the queue; what is waited for, in that of its own worker."""
+    """Return the priorities under which a product stands in the queue: what is waited for, in one of its own."""
     with open_db() as db:
         found = db.execute(
             text("SELECT priority, queue_name FROM procrastinate_jobs WHERE queueing_lock = :id AND status = 'todo'"),
