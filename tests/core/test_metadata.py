@@ -137,6 +137,25 @@ def test_of_a_loop_times_and_marks_move_with_its_start(tmp_path):
     assert first[0].data[:602] == bext(version=1)[:602]  # before its second version it says nothing of loudness
 
 
+@pytest.mark.parametrize("codec", ["libvorbis", "libopus"])
+def test_comments_of_an_ogg_file_are_read_and_stand_in_what_is_made_of_it(tmp_path, codec):
+    soundfile.write(tmp_path / "in.wav", 0.1 * np.random.default_rng(1).standard_normal(RATE), RATE)
+    told = {"title": "Invented fiddle", "description": "take 3", "time_reference": str(TIME), "long": "x" * 70_000}
+    said = [one for name, value in told.items() for one in ("-metadata", f"{name}={value}")]
+    made = tmp_path / "in.ogg"
+    command = ["ffmpeg", "-v", "error", "-i", tmp_path / "in.wav", "-c:a", codec, *said, made]
+    subprocess.run(command, check=True)
+    notes = notes_of(carried_by(made))
+    assert (notes.track_names, notes.description, notes.time_reference) == (("Invented fiddle",), "take 3", TIME)
+    (tmp_path / "t.json").write_text('{"mivlo_treatment": 1, "moves": []}')
+    done = CliRunner().invoke(app, ["apply", *(str(tmp_path / one) for one in ("t.json", "in.ogg", "out.flac"))])
+    assert done.exit_code == 0, done.stderr
+    assert set(told.values()) <= set(probed(tmp_path / "out.flac")["format"]["tags"].values())
+    for cut in (28, 60, 400, 30_000):  # what ends within its pages says nothing
+        (tmp_path / "cut.ogg").write_bytes(made.read_bytes()[:cut])
+        assert carried_by(tmp_path / "cut.ogg") == []
+
+
 def test_comments_of_a_flac_file_are_kept_and_read(tmp_path):
     written(tmp_path / "in.wav")
     command = ["ffmpeg", "-v", "error", "-y", "-i", tmp_path / "in.wav", "-metadata", "title=Kick in", "-metadata"]

@@ -112,7 +112,7 @@ const PROBES = [
       }}</span>
     </div>
     <p class="soft keys" data-hint="probe">
-      {{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves. Held, the probe will
+      {{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves. Held:
       <button
         v-for="[kind, says] in PROBES"
         :key="kind"
@@ -120,7 +120,7 @@ const PROBES = [
         :aria-pressed="probeKind === kind"
         :title="says"
         @click="probeKind = kind">
-        {{ kind }}</button>. View: <button class="plain" @click="zoom(1 / 1.5)">closer</button
+        {{ kind }}</button>. <button class="plain" @click="zoom(1 / 1.5)">closer</button
       ><button class="plain" @click="zoom(1.5)">wider</button><button class="plain" @click="showAll">show all</button>
     </p>
   </section>

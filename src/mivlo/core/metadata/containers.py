@@ -1,4 +1,5 @@
-"""The parts of WAV, RF64, BW64 and FLAC files that are not sound: taken out byte for byte, and put into another file.
+"""The parts of WAV, RF64, BW64 and FLAC files that are not sound, and the comments of Ogg: taken out byte for byte, and
+put into another file.
 
 A RIFF chunk that goes into a FLAC file stands in an application block of the id `riff`, as is common practice (no
 source), and comes out of it again.
@@ -24,6 +25,8 @@ WAVE_HEADS = (b"RIFF", *LONG_WAVES)
 APPLICATION, COMMENT = 2, 4
 KEPT_BLOCKS = {APPLICATION, COMMENT, 5, 6}  # of FLAC (RFC 9639): also cue sheets and pictures
 FLAC_MOST = (1 << 24) - 1
+MOST_PAGES = 300  # of an Ogg file, up to the end of its comments: of 64 KiB at most
+OGG_COMMENTS = (b"\x03vorbis", b"OpusTags")
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +53,8 @@ def carried_by(path: Path) -> Carried:
     ------
     AudioFileError: a part that is larger than can be kept
 
-    Source: RIFF/WAVE chunk layout; EBU Tech 3306 and ITU-R BS.2088 for RF64 and BW64 (from memory); RFC 9639 for FLAC
+    Source: RIFF/WAVE chunk layout; EBU Tech 3306 and ITU-R BS.2088 for RF64 and BW64 (from memory); RFC 9639 for FLAC;
+    RFC 3533 for Ogg, whose second packet holds the comments (RFC 7845 for Opus, from memory)
     """
     with path.open("rb") as file:
         head = file.read(12)
@@ -58,6 +62,8 @@ def carried_by(path: Path) -> Carried:
             return list(_riff_parts(file, path.stat().st_size))
         if head[:4] == b"fLaC":
             return list(_flac_parts(file))
+        if head[:4] == b"OggS":
+            return list(_ogg_parts(file))
     return []
 
 
@@ -88,6 +94,39 @@ def _flac_parts(file: BinaryIO) -> Iterator[Part]:
                 yield Part(bytes([kind]), data)
         position += 4 + size
         n_parts += 1
+
+
+def _ogg_parts(file: BinaryIO) -> Iterator[Part]:
+    """Yield the comments as the block of FLAC that says the same."""
+    file.seek(0)
+    packets: list[bytes] = []
+    packet = b""
+    for _ in range(MOST_PAGES):
+        head = file.read(27)
+        if len(head) < 27 or head[:4] != b"OggS":
+            return
+        for length in file.read(head[26]):
+            packet += file.read(length)
+            if length < 255:
+                packets.append(packet)
+                packet = b""
+        if len(packets) >= 2:
+            break
+    found = packets[1] if len(packets) >= 2 else b""
+    start = next((len(mark) for mark in OGG_COMMENTS if found.startswith(mark)), 0)
+    if start:
+        data = found[start:]
+        yield Part(bytes([COMMENT]), data[: _comment_length(data)])
+
+
+def _comment_length(data: bytes) -> int:
+    """Return how long the comments are: in Ogg, more may stand behind them."""
+    position = 4 + int.from_bytes(data[:4], "little")
+    n = int.from_bytes(data[position : position + 4], "little")
+    position += 4
+    for _ in range(min(n, MOST_PARTS)):
+        position += 4 + int.from_bytes(data[position : position + 4], "little")
+    return position
 
 
 def _read(file: BinaryIO, at: int, size: int, name: bytes) -> bytes:
