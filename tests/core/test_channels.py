@@ -68,6 +68,7 @@ def test_each_channel_is_the_same_to_the_bit_and_says_what_was_said_of_it(tmp_pa
         (["OHL.wav", "OHR.wav", "Keys (Left) 02.wav", "Keys (Right) 02.wav"], [(0, 1, "OH"), (2, 3, "Keys 02")]),
         (["Vocal.wav", "Vocar.wav", "Bass L.wav", "Bass R.flac", "Left.wav"], []),
         (["L.wav", "R.wav"], [(0, 1, "Stereo")]),
+        (["Left L.wav", "Left R.wav", "Right L.wav"], [(0, 2, "L")]),  # no file is in two pairs
     ],
 )
 def test_left_and_right_are_told_by_their_names(names, pairs):
