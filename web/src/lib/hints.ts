@@ -28,7 +28,7 @@ export const HINTS = {
 export type HintName = keyof typeof HINTS
 
 const TOLD = 'mivlo-hints-told'
-const told = new Set<string>(JSON.parse(localStorage.getItem(TOLD) ?? '[]') as string[])
+const told = new Set((localStorage.getItem(TOLD) ?? '').split(' '))
 
 const isHint = (name: string | undefined): name is HintName => name !== undefined && name in HINTS
 
@@ -37,7 +37,7 @@ export function hintAt(target: EventTarget | null): string | null {
   const name = target instanceof Element ? target.closest<HTMLElement>('[data-hint]')?.dataset['hint'] : undefined
   if (!isHint(name) || told.has(name)) return null
   told.add(name)
-  localStorage.setItem(TOLD, JSON.stringify([...told]))
+  localStorage.setItem(TOLD, [...told].join(' '))
   return HINTS[name]
 }
 
