@@ -187,7 +187,7 @@ BREAKS = (
     Break("core/spectra/smoothing.py", "half + 0.5 - apart", "half + 1.5 - apart", "core/test_levels.py"),
     Break("core/settings_list.py", "state.acting_ledger", "state.ledger", "core/test_files.py"),
     Break("core/moves/figures.py", "if _holds(figure.when, move)]", "]", "core/test_files.py"),
-    Break("core/audiofile.py", 'file_format = "RF64"', 'file_format = "WAV"', "core/test_files.py"),
+    Break("core/audiofile.py", 'return "RF64" if n_bytes', 'return "WAV" if n_bytes', "core/test_files.py"),
     Break("core/ensemble/listening.py", "step * track.heard.hop_s", "track.heard.hop_s", "core/test_ensemble.py"),
     Break("core/metadata/containers.py", "if length < 255:", "if True:", METADATA),
     Break("core/metadata/containers.py", "data[: _comment_length(data)]", "data[:40]", METADATA),

@@ -20,7 +20,6 @@ from mivlo.core.units import Array
 
 __all__ = [
     "BITS_OF",
-    "MOST_WAVE_BYTES",
     "AudioFileInfo",
     "FileSource",
     "ImportLimits",
@@ -31,6 +30,7 @@ __all__ = [
     "read_blocks",
     "resample_to_store",
     "sha256_of",
+    "wave_format",
     "write_blocks",
     "write_store",
 ]
@@ -212,6 +212,11 @@ def _resampled(blocks: Iterator[Array], info: AudioFileInfo, rate_hz: int) -> It
     yield stream.resample_chunk(np.zeros((0, info.n_channels)), last=True).T
 
 
+def wave_format(n_bytes: int) -> Literal["WAV", "RF64"]:
+    """Return which of the two holds so many bytes. Raises nothing. Source: EBU Tech 3306 (from memory)."""
+    return "RF64" if n_bytes > MOST_WAVE_BYTES else "WAV"
+
+
 def write_blocks(
     path: Path, blocks: Iterable[Array], *, n_channels: int, sample_rate_hz: int, output: OutputFormat, dither: bool,
     n_frames: int = 0, called: str | None = None, carries: Carried = (),
@@ -231,8 +236,8 @@ def write_blocks(
     """
     file_format, subtype = _SOUNDFILE_FORMATS[output]
     n_bytes = n_frames * n_channels * BITS_OF[output] // 8 + sum(len(one.data) for one in carries)
-    if file_format == "WAV" and n_bytes > MOST_WAVE_BYTES:
-        file_format = "RF64"
+    if file_format == "WAV":
+        file_format = wave_format(n_bytes)
     part = path.with_name(f".{path.name}.part")
     random = np.random.default_rng(DITHER_SEED)
     clipped = 0

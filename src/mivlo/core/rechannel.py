@@ -14,7 +14,7 @@ from typing import Literal
 import numpy as np
 import soundfile
 
-from mivlo.core.audiofile import MOST_WAVE_BYTES, AudioFileInfo, ImportLimits, inspect_audio, opened, read_blocks
+from mivlo.core.audiofile import AudioFileInfo, ImportLimits, inspect_audio, opened, read_blocks, wave_format
 from mivlo.core.errors import ParameterError
 from mivlo.core.metadata.containers import Carried, Part, carried_by, put_into
 
@@ -121,7 +121,7 @@ def _width(info: AudioFileInfo) -> int:
 
 def _written(path: Path, info: AudioFileInfo, n_channels: int, carries: Carried) -> soundfile.SoundFile:
     n_bytes = info.n_frames * n_channels * _width(info) + sum(len(one.data) for one in carries)
-    kind = "RF64" if n_bytes > MOST_WAVE_BYTES else "WAV"
+    kind = wave_format(n_bytes)
     return soundfile.SoundFile(path, "w", info.sample_rate_hz, n_channels, _subtype(info), format=kind)
 
 
