@@ -72,9 +72,14 @@ def ask(base: str, session_id: str, name: str, asked: dict[str, Any]) -> Any:
     return json.load(urllib.request.urlopen(request, timeout=300))
 
 
+def read(base: str, path: str) -> Any:
+    """Return what a GET of the API answers."""
+    return json.load(urllib.request.urlopen(f"{base}/api{path}", timeout=300))
+
+
 def seconds_for_all(base: str, session_id: str) -> float:
     """Return how long findings and maps of all tracks take, asked for at once."""
-    session = json.load(urllib.request.urlopen(f"{base}/api/sessions/{session_id}"))
+    session = read(base, f"/sessions/{session_id}")
     wanted = [("suspects", {"strip_id": track["id"]}) for track in session["tracks"]] + [("ensemble", {})]
     left = {"suspects": len(session["tracks"]), "ear-map": len(session["tracks"])}
     with websockets.sync.client.connect(f"{base.replace('http', 'ws')}/api/sessions/{session_id}/news") as news:
@@ -108,7 +113,7 @@ def main() -> None:
         began = time.monotonic()
         with running(data, port, foresees=True) as (base, _):
             print(f"second start: {time.monotonic() - began:.1f} s", flush=True)
-            told = json.load(urllib.request.urlopen(f"{base}/api/sessions/{session_id}"))
+            told = read(base, f"/sessions/{session_id}")
             session = RecordedSession.model_validate({name: told[name] for name in RecordedSession.model_fields})
             questions = [(one.name, asked) for one, asked, _ in foreseen(session)]
             began = time.monotonic()
@@ -129,7 +134,7 @@ def main() -> None:
 def listened_to(base: str, session_id: str) -> None:
     """Wait until everything that the session needs was listened to in the background."""
     while True:
-        told = json.load(urllib.request.urlopen(f"{base}/api/sessions/{session_id}/listening"))
+        told = read(base, f"/sessions/{session_id}/listening")
         if told["of"] and told["done"] == told["of"]:
             return
         time.sleep(1.0)

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.signal import fftconvolve
 
-from mivlo.core.alignment import offset_between, relation_between
+from mivlo.core.alignment import offset_between, placed, relation_between
 from mivlo.core.analyses.base import Need
 from mivlo.core.analyses.registry import ANALYSES
 from mivlo.core.engine.mix import mix_of_session
@@ -63,10 +63,8 @@ def microphones(index: int, *, one_source: bool = True, tone: bool = False):
 
 
 def relation(heard: list[np.ndarray]):
-    one, other = (ArraySource(x[None]) for x in heard)
-    return relation_between(
-        one, other, one_start=0, other_start=0, n_frames=one.n_frames, sample_rate_hz=RATE
-    )  # fmt: skip
+    places = (placed(ArraySource(x[None]), start_frame=0, session_frames=len(x), sample_rate_hz=RATE) for x in heard)
+    return relation_between(*places, sample_rate_hz=RATE)
 
 
 def test_shift_and_polarity_of_one_source_are_told_within_a_tenth_of_a_millisecond_through_rooms_and_filters():

@@ -7,20 +7,32 @@ from scipy.fft import irfft, next_fast_len, rfft
 
 from mivlo.core.engine.source import Source, blocks_of
 from mivlo.core.errors import ParameterError
-from mivlo.core.units import Array
+from mivlo.core.units import Array, Floats
 
-__all__ = ["Relation", "offset_between", "relation_between"]
+__all__ = ["Placed", "Relation", "offset_between", "placed", "relation_between"]
 
 FRAME_S = 0.68  # some tens of times the longest shift between microphones
 MOST_LOOKED = 1_200  # moments, evenly spread: all of the first seven minutes
-MOST_FRAMES = 48  # the loudest moments, spread over the stretch
+MOST_FRAMES, FIRST_FRAMES = 48, 12  # the loudest moments; what has nothing in common in the first is left at that
 LONGEST_SHIFT_S = 0.012
 LOW_HZ, HIGH_HZ = 60.0, 8_000.0
 OFFSET_RATE_HZ = 8_000.0
 LOOKED_S = 300.0  # of both sounds, from the first of them on: what came back is hardly later than that
 SILENT = 1e-20
 WHITENED = 0.75  # of a bin's power that stays: where spill and noise are all there is, there is little power
+UNLIKE = 0.25  # at the first moments, where chance makes two sounds more like each other than they are
 LEAST_LIKENESS, LEAST_STEEPNESS, LEAST_BINS = 0.4, 1.05, 15.0
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """A sound of a session: the frame at which it begins, and its power at moments of the session, (moments,), which
+    come every `hop` frames; 0 where it does not sound throughout."""
+
+    source: Source
+    start_frame: int
+    powers: Array
+    hop: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,15 +64,26 @@ class Relation:
         return self.is_one_source and self.steepness >= LEAST_STEEPNESS and self.n_bins >= LEAST_BINS
 
 
-def relation_between(
-    one: Source, other: Source, *, one_start: int, other_start: int, n_frames: int, sample_rate_hz: float
-) -> Relation:  # fmt: skip
-    """Return how two sounds stand to one another over a stretch of both.
+def placed(source: Source, *, start_frame: int, session_frames: int, sample_rate_hz: float) -> Placed:
+    """Return a sound that begins at a frame of a session, which may be before its own first, with its powers.
 
-    Parameters
-    ----------
-    one_start, other_start : frames of each at the same moment of the session
-    n_frames : of the stretch
+    Raises
+    ------
+    Nothing.
+    """
+    size = _size(sample_rate_hz)
+    last = max(session_frames - size, 0)
+    hop = max(size // 2, -(-last // MOST_LOOKED))
+    powers = np.zeros(last // hop + 1)
+    for moment in range(len(powers)):
+        at = moment * hop - start_frame
+        if 0 <= at <= source.n_frames - size:
+            powers[moment] = np.mean(np.square(source.read(at, size)))
+    return Placed(source, start_frame, powers, hop)
+
+
+def relation_between(one: Placed, other: Placed, *, sample_rate_hz: float) -> Relation:
+    """Return how two sounds of one session stand to one another.
 
     Raises
     ------
@@ -69,8 +92,13 @@ def relation_between(
     Source: generalised cross-correlation with the maximum-likelihood weights of C. H. Knapp, G. C. Carter, "The
     generalized correlation method for estimation of time delay", IEEE Trans. ASSP 24(4), 1976 (from memory)
     """
-    size = 1 << round(np.log2(FRAME_S * sample_rate_hz))
-    spectra = _cross_spectra(one, other, one_start, other_start, n_frames, size)
+    first = _relation(one, other, sample_rate_hz, FIRST_FRAMES)
+    return first if first.likeness < UNLIKE else _relation(one, other, sample_rate_hz, MOST_FRAMES)
+
+
+def _relation(one: Placed, other: Placed, sample_rate_hz: float, most: int) -> Relation:
+    size = _size(sample_rate_hz)
+    spectra = _cross_spectra(one, other, size, most)
     if spectra is None:
         return Relation(0, False, 0.0, 1.0, 0.0)
     cross, own, others, n_looked = spectra
@@ -114,10 +142,12 @@ def offset_between(one: Source, other: Source, *, sample_rate_hz: float) -> int:
     lag = int(np.argmax(np.abs(correlation)))
     coarse = -step * (lag if lag < len(low[0]) else lag - size)
     first, second = max(-coarse, 0), max(coarse, 0)
-    n_frames = min(one.n_frames - first, other.n_frames - second)
-    fine = relation_between(
-        one, other, one_start=first, other_start=second, n_frames=max(n_frames, 0), sample_rate_hz=sample_rate_hz
+    together = max(min(one.n_frames - first, other.n_frames - second), 0)
+    places = (
+        placed(x, start_frame=-at, session_frames=together, sample_rate_hz=sample_rate_hz)
+        for x, at in ((one, first), (other, second))
     )
+    fine = relation_between(*places, sample_rate_hz=sample_rate_hz)
     if not fine.is_one_source:
         raise ParameterError("nothing of the one sound was found in the other: are both the same track?")
     return coarse + fine.shift_frames
@@ -141,25 +171,22 @@ def _slower(source: Source, step: int, start: int, end: int) -> Array:
     return np.asarray(resample_poly(np.concatenate([np.zeros(0), *parts]), 1, step))
 
 
-def _cross_spectra(
-    one: Source, other: Source, one_start: int, other_start: int, n_frames: int, size: int
-) -> tuple[Array, Array, Array, int] | None:
+def _size(sample_rate_hz: float) -> int:
+    return int(1 << round(np.log2(FRAME_S * sample_rate_hz)))
+
+
+def _cross_spectra(one: Placed, other: Placed, size: int, most: int) -> tuple[Array, Array, Array, int] | None:
     """Return (bins,) of the cross-spectrum and both powers, summed over the moments that are loudest in both, and how
     many those are; None where they never sound together."""
-    last = max(n_frames - size, 0)
-    hop = max(size // 2, -(-last // MOST_LOOKED))
-    starts = np.arange(0, last + 1, hop)
-    places = ((one, one_start), (other, other_start))
-    powers = np.array([[_power(x, at + int(start), size) for start in starts] for x, at in places])
-    both = np.sqrt(powers[0] * powers[1])
-    chosen = np.argsort(-both)[:MOST_FRAMES]
+    both = np.sqrt(one.powers * other.powers)
+    chosen = np.argsort(-both)[:most]
     chosen = chosen[both[chosen] > 1e-4 * both.max(initial=0.0)]
     if len(chosen) < 4:
         return None
-    window = np.hanning(size + 1)[:size]
+    window = np.hanning(size + 1)[:size].astype(np.float32)
     total = [np.zeros(size // 2 + 1, dtype=complex), np.zeros(size // 2 + 1), np.zeros(size // 2 + 1)]
-    for start in starts[np.sort(chosen)]:
-        a, b = (rfft(_mono(x, at + int(start), size) * window) for x, at in places)
+    for moment in np.sort(chosen):
+        a, b = (rfft(_mono(x.source, int(moment) * one.hop - x.start_frame, size) * window) for x in (one, other))
         level = np.sqrt(np.sum(np.abs(a) ** 2) * np.sum(np.abs(b) ** 2)) + SILENT
         total[0] += a * np.conj(b) / level
         total[1] += np.abs(a) ** 2 / level
@@ -167,12 +194,8 @@ def _cross_spectra(
     return total[0], total[1].real, total[2].real, len(chosen)
 
 
-def _power(source: Source, start: int, n_frames: int) -> float:
-    return float(np.mean(source.read(start, n_frames) ** 2))
-
-
-def _mono(source: Source, start: int, n_frames: int) -> Array:
-    return np.asarray(source.read(start, n_frames).mean(axis=0))
+def _mono(source: Source, start: int, n_frames: int) -> Floats:
+    return np.asarray(source.read(start, n_frames).mean(axis=0), dtype=np.float32)
 
 
 def _level_ratio(own: Array, others: Array, hz: Array) -> Array:

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 
 from pydantic import BaseModel
 
-from mivlo.core.loudness import LoudnessMeter
+from mivlo.core.loudness import LoudnessMeter, TruePeakMeter
 from mivlo.core.units import Array
 
 __all__ = ["LevelMatch", "Loudness", "loudness_of", "matched"]
@@ -31,10 +31,11 @@ def loudness_of(blocks: Iterable[Array], *, sample_rate_hz: float) -> Loudness:
 
     Source: BS.1770-4, as in `core.loudness`
     """
-    meter = LoudnessMeter(sample_rate_hz)
+    meter, peaks = LoudnessMeter(sample_rate_hz), TruePeakMeter()
     for block in blocks:
         meter.push(block)
-    return Loudness(loudness_lufs=meter.integrated_lufs(), true_peak_db=meter.true_peak_db())
+        peaks.push(block)
+    return Loudness(loudness_lufs=meter.integrated_lufs(), true_peak_db=peaks.true_peak_db())
 
 
 def matched(before: Loudness, after: Loudness, *others: Loudness) -> LevelMatch:

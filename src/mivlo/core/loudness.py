@@ -11,6 +11,7 @@ from mivlo.core.units import Array
 
 __all__ = [
     "LoudnessMeter",
+    "TruePeakMeter",
     "integrated_loudness",
     "momentary_powers",
     "sample_peak_db",
@@ -36,9 +37,6 @@ class LoudnessMeter:
         self._state: Array | None = None  # of the weighting filters, once the channels are known
         self._squares = np.zeros(0)  # of less than a hop
         self._hops: list[Array] = []
-        self._waiting = np.zeros((0, 0))  # for the true peak: a margin of what was measured, then what was not
-        self._margin = 0
-        self._peak = 0.0
 
     def push(self, block: Array) -> None:
         """Take the next (channels, n) float64 in; raises nothing."""
@@ -47,17 +45,11 @@ class LoudnessMeter:
 
         if self._state is None:
             self._state = np.zeros((len(self._sections), block.shape[0], 2))
-            self._waiting = np.zeros((block.shape[0], 0))
         weighted, self._state = sosfilt(self._sections, block, axis=1, zi=self._state)
         squares = np.concatenate([self._squares, np.sum(weighted**2, axis=0)])
         n_hops = len(squares) // self._hop
         self._hops.append(squares[: n_hops * self._hop].reshape(n_hops, self._hop).sum(axis=1))
         self._squares = squares[n_hops * self._hop :]
-        self._waiting = np.concatenate([self._waiting, block], axis=1)
-        while self._waiting.shape[1] - self._margin >= TRUE_PEAK_CHUNK_FRAMES + TRUE_PEAK_MARGIN_FRAMES:
-            self._peak = max(self._peak, self._peak_of_next(TRUE_PEAK_CHUNK_FRAMES))
-            done = self._margin + TRUE_PEAK_CHUNK_FRAMES - TRUE_PEAK_MARGIN_FRAMES
-            self._waiting, self._margin = self._waiting[:, done:], TRUE_PEAK_MARGIN_FRAMES
 
     def momentary_powers(self) -> Array:
         """Return (windows,) float64: the K-weighted power, summed over channels, of 400 ms every 100 ms."""
@@ -93,18 +85,41 @@ class LoudnessMeter:
         low, high = np.percentile(levels, [10.0, 95.0])
         return float(high - low)
 
+
+class TruePeakMeter:
+    """Measures the true peak of a sound that comes in blocks, however it was cut: apart from the loudness, since it
+    takes many times as long.
+
+    Source: BS.1770-4, annex 2 (from memory)
+    """
+
+    def __init__(self) -> None:
+        self._waiting: Array | None = None  # a margin of what was measured, then what was not
+        self._margin = 0
+        self._peak = 0.0
+
+    def push(self, block: Array) -> None:
+        """Take the next (channels, n) float64 in; raises nothing."""
+        self._waiting = block if self._waiting is None else np.concatenate([self._waiting, block], axis=1)
+        while self._waiting.shape[1] - self._margin >= TRUE_PEAK_CHUNK_FRAMES + TRUE_PEAK_MARGIN_FRAMES:
+            self._peak = max(self._peak, self._peak_of_next(self._waiting, TRUE_PEAK_CHUNK_FRAMES))
+            done = self._margin + TRUE_PEAK_CHUNK_FRAMES - TRUE_PEAK_MARGIN_FRAMES
+            self._waiting, self._margin = self._waiting[:, done:], TRUE_PEAK_MARGIN_FRAMES
+
     def true_peak_db(self) -> float | None:
         """Return the true peak in dBTP by fourfold oversampling, or None for silence."""
-        rest = self._waiting.shape[1] - self._margin
-        peak = max(self._peak, self._peak_of_next(rest)) if rest else self._peak
+        rest = 0 if self._waiting is None else self._waiting.shape[1] - self._margin
+        peak = self._peak
+        if self._waiting is not None and rest:
+            peak = max(peak, self._peak_of_next(self._waiting, rest))
         return 20.0 * np.log10(peak) if peak > 0.0 else None
 
-    def _peak_of_next(self, n_frames: int) -> float:
+    def _peak_of_next(self, waiting: Array, n_frames: int) -> float:
         """Return the peak of the next frames that wait; the margins around them keep seams from ringing."""
         import soxr  # late, like scipy above
 
         last = self._margin + n_frames
-        samples = self._waiting[:, : last + TRUE_PEAK_MARGIN_FRAMES]
+        samples = waiting[:, : last + TRUE_PEAK_MARGIN_FRAMES]
         up = soxr.resample(samples.T, 1, TRUE_PEAK_OVERSAMPLING, quality="VHQ")
         inner = up[self._margin * TRUE_PEAK_OVERSAMPLING :][: n_frames * TRUE_PEAK_OVERSAMPLING]
         return max(float(np.max(np.abs(inner))), float(np.max(np.abs(samples[:, self._margin : last]))))
@@ -149,4 +164,6 @@ def sample_peak_db(samples: Array) -> float | None:
 
 def true_peak_db(samples: Array) -> float | None:
     """Return the true peak in dBTP of (channels, frames) by fourfold oversampling, or None for silence."""
-    return _measured(samples, 48_000.0).true_peak_db()
+    meter = TruePeakMeter()
+    meter.push(samples)
+    return meter.true_peak_db()

@@ -6,10 +6,9 @@ from itertools import combinations
 import numpy as np
 from pydantic import BaseModel
 
-from mivlo.core.alignment import relation_between
+from mivlo.core.alignment import Placed, placed, relation_between
 from mivlo.core.analyses.base import Analysis, Known, OfSession, Sound, Work
 from mivlo.core.analyses.sounds import sound_into
-from mivlo.core.engine.source import Source
 from mivlo.core.model import Frozen, RecordedSession
 from mivlo.core.units import Array
 
@@ -73,10 +72,17 @@ class Relations(Analysis[OfSession, RelationsIn, RelationsOf]):
 
     def analyse(self, work: Work, params: RelationsIn) -> RelationsOf:
         found = []
+        rate = params.sample_rate_hz
+        end = max((one.start_frame + one.sound.n_frames for one in params.tracks), default=0)
+        places = {
+            one.id: placed(
+                work.open(one.sound.audio_id), start_frame=one.start_frame, session_frames=end, sample_rate_hz=rate
+            )
+            for one in params.tracks
+        }
         pairs = list(combinations(params.tracks, 2))
-        sources = {one.id: work.open(one.sound.audio_id) for one in params.tracks}
         for number, (one, other) in enumerate(pairs):
-            related = _related(sources[one.id], sources[other.id], one, other, params.sample_rate_hz)
+            related = _related(places[one.id], places[other.id], one, other, rate)
             if related is not None:
                 found.append(related)
             work.report((number + 1) / len(pairs))
@@ -86,19 +92,14 @@ class Relations(Analysis[OfSession, RelationsIn, RelationsOf]):
         return (OfSession(),) if len(session.tracks) > 1 else ()
 
 
-def _related(one: Source, other: Source, a: RelatedTrack, b: RelatedTrack, rate: int) -> TrackRelation | None:
-    start = max(a.start_frame, b.start_frame)
-    end = min(a.start_frame + one.n_frames, b.start_frame + other.n_frames)
-    told = relation_between(
-        one, other, one_start=start - a.start_frame, other_start=start - b.start_frame,
-        n_frames=max(end - start, 0), sample_rate_hz=rate,
-    )  # fmt: skip
+def _related(one: Placed, other: Placed, a: RelatedTrack, b: RelatedTrack, rate: int) -> TrackRelation | None:
+    told = relation_between(one, other, sample_rate_hz=rate)
     if not told.is_one_source:
         return None
     flipped = told.flipped != (a.flipped != b.flipped)
     if abs(told.shift_frames) <= LEAST_SHIFT_S * rate and not flipped:
         return None
-    win_db = _lows_win_db(one, other, a, b, start, end, told.shift_frames, flipped, rate)
+    win_db = _lows_win_db(one, other, a, b, told.shift_frames, flipped, rate)
     return TrackRelation(
         first=a.id, second=b.id, shift_frames=told.shift_frames, flipped=flipped, is_sure=told.is_sure,
         likeness=told.likeness, lows_win_db=win_db,
@@ -106,15 +107,16 @@ def _related(one: Source, other: Source, a: RelatedTrack, b: RelatedTrack, rate:
 
 
 def _lows_win_db(
-    one: Source, other: Source, a: RelatedTrack, b: RelatedTrack, start: int, end: int, shift: int, flipped: bool,
-    rate: int,
+    one: Placed, other: Placed, a: RelatedTrack, b: RelatedTrack, shift: int, flipped: bool, rate: int
 ) -> float:  # fmt: skip
     """Return what the lows of both together win when the second is put right, both as they were recorded."""
+    start = max(a.start_frame, b.start_frame)
+    end = min(a.start_frame + a.sound.n_frames, b.start_frame + b.sound.n_frames)
     n_frames = min(end - start, round(LISTENED_S * rate))
     middle = start + (end - start - n_frames) // 2
 
-    def lows(source: Source, track: RelatedTrack, at: int) -> Array:
-        x = source.read(at - track.start_frame, n_frames).mean(axis=0)
+    def lows(sound: Placed, track: RelatedTrack, at: int) -> Array:
+        x = sound.source.read(at - track.start_frame, n_frames).mean(axis=0)
         return np.asarray(np.fft.rfft(x)[: round(LOWS_HZ * n_frames / rate)] * (-1.0 if track.flipped else 1.0))
 
     first, second, right = lows(one, a, middle), lows(other, b, middle), lows(other, b, middle + shift)

@@ -24,6 +24,7 @@ SOUNDING_DB = 40.0  # below its loud moments, a track does not sound where the f
 DEPTHS = np.array([0.0, 0.1, 0.2, 0.35, 0.5, 0.7, 0.85, 1.0])  # of the fault's own gain, between which is interpolated
 PLAINEST = 0.1  # of the moments
 LOOP_S = 3.0
+NEAR_HOPS = 16  # what lies between is read as well
 LEAST_SHARE = 1e-3  # of a bin's power that a bell takes: less is not counted
 _BESIDE_HZ = cams_to_hz(CAMS[:, None] + STEP_CAMS * np.linspace(-0.4, 0.4, 5))
 _BESIDE_SHARES = (1.0 - np.abs(np.linspace(-0.4, 0.4, 5))) / np.sum(1.0 - np.abs(np.linspace(-0.4, 0.4, 5)))
@@ -104,23 +105,18 @@ def fault_powers(
         [_taken(fault, weight, size, rate / 2.0**halved) for weight, (halved, size, _) in resolutions]
         for fault in faults
     ]
-    placed = _Placed(source, start)
-    hop_of_source = HOP_FRAMES << halvings
-    for first, last in _stretches(frames):
-        begin, end = first * PER_FRAME * hop_of_source, last * PER_FRAME * hop_of_source
-        spectra = _spectra(placed, begin, end, halvings)
-        for fault_way, chosen, into in zip(ways, frames, found, strict=True):
-            within = np.flatnonzero((chosen >= first) & (chosen < last))
-            if not len(within):
+    hops = np.unique(np.concatenate([np.zeros(0, dtype=int), *map(_hops_of, frames)]))
+    used = [any(way[at] is not None for way in ways) for at in range(len(RESOLUTIONS))]
+    spectra = _spectra(_Placed(source, start), hops, halvings, used)
+    for fault_way, chosen, into in zip(ways, frames, found, strict=True):
+        rows = np.searchsorted(hops, _hops_of(chosen)).reshape(-1, PER_FRAME)
+        for way, by_channel in zip(fault_way, spectra, strict=True):
+            if way is None:
                 continue
-            hops = ((chosen[within] - first) * PER_FRAME)[:, None] + np.arange(PER_FRAME)
-            for way, by_channel in zip(fault_way, spectra, strict=True):
-                if way is None:
-                    continue
-                bins, taken = way
-                for channel, power in enumerate(by_channel):
-                    mean = power[hops][:, :, bins].mean(axis=1)
-                    into[:, channel, within] += np.einsum("fb,dbk->dfk", mean, taken)
+            bins, taken = way
+            for channel, power in enumerate(by_channel):
+                mean = power[:, bins][rows].mean(axis=1)
+                into[:, channel] += np.einsum("fb,dbk->dfk", mean, taken)
     return [FaultPowers(*one) for one in zip(faults, frames, found, strict=True)]
 
 
@@ -158,35 +154,37 @@ def _moments(fault: Fault, own: MixedTrack, sample_rate_hz: float) -> np.ndarray
     return np.asarray(chosen[some])
 
 
-def _stretches(frames: Sequence[np.ndarray]) -> list[tuple[int, int]]:
-    """Return stretches that hold all frames, joined where they are near to one another."""
-    wanted = np.unique(np.concatenate([np.zeros(0, dtype=int), *frames]))
-    if not len(wanted):
-        return []
-    breaks = np.flatnonzero(np.diff(wanted) > 8)
-    firsts, lasts = np.r_[wanted[0], wanted[breaks + 1]], np.r_[wanted[breaks], wanted[-1]]
-    return [(int(a), int(b) + 1) for a, b in zip(firsts, lasts, strict=True)]
+def _hops_of(frames: np.ndarray) -> np.ndarray:
+    """Return the hops that make some frames of a map."""
+    return np.asarray((frames[:, None] * PER_FRAME + np.arange(PER_FRAME)).ravel())
 
 
-def _spectra(source: Source, begin: int, end: int, halvings: int) -> list[list[Array]]:
-    """Return, for each resolution and channel, (hops, bins) powers of a stretch that begins on the map's grid."""
-    found: list[list[list[Array]]] = [[[] for _ in range(source.n_channels)] for _ in RESOLUTIONS]
-    margin = max(size << halved for halved, size, _ in RESOLUTIONS) << halvings
+def _stretches(hops: np.ndarray) -> list[np.ndarray]:
+    """Return hops that are near to one another together."""
+    return np.split(hops, np.flatnonzero(np.diff(hops) > NEAR_HOPS) + 1) if len(hops) else []
+
+
+def _spectra(source: Source, hops: np.ndarray, halvings: int, used: Sequence[bool]) -> list[list[Floats]]:
+    """Return, for each resolution that is used and each channel, (hops, bins) powers of chosen hops of the map."""
+    found: list[list[list[Floats]]] = [[[] for _ in range(source.n_channels)] for _ in RESOLUTIONS]
     hop = HOP_FRAMES << halvings
+    margin = max(size << halved for halved, size, _ in RESOLUTIONS) << halvings
     lead = -(-margin // hop)
-    n_hops = (end - begin) // hop
-    # Before and behind the stretch the sound goes on, as it does in the map.
-    stretch = windows(
-        source, start=begin - lead * hop, end=end + lead * hop, halvings=halvings, hop=HOP_FRAMES,
-        resolutions=RESOLUTIONS,
-    )  # fmt: skip
-    for chunk in stretch:
-        for by_channel, into in zip(chunk, found, strict=True):
-            size = by_channel[0].shape[1]
-            window = np.hanning(size + 1)[:size].astype(np.float32)
-            for frames, rows in zip(by_channel, into, strict=True):
-                rows.append(np.abs(rfft(frames * window, axis=1)) ** 2)
-    return [[np.concatenate(rows)[lead : lead + n_hops] for rows in into] for into in found]
+    for some in _stretches(hops):
+        # Before and behind the stretch the sound goes on, as it does in the map.
+        first, last = int(some[0]) - lead, int(some[-1]) + lead
+        chunks = windows(
+            source, start=first * hop, end=last * hop, halvings=halvings, hop=HOP_FRAMES, resolutions=RESOLUTIONS
+        )
+        for chunk in chunks:
+            here = some[(some >= first) & (some < first + len(chunk[0][0]))] - first
+            for by_channel, into, is_used in zip(chunk, found, used, strict=True):
+                size = by_channel[0].shape[1]
+                window = np.hanning(size + 1)[:size].astype(np.float32)
+                for frames, rows in zip(by_channel if is_used else (), into, strict=False):
+                    rows.append(np.abs(rfft(frames[here] * window, axis=1)) ** 2)
+            first += len(chunk[0][0])
+    return [[np.concatenate(rows) for rows in into if rows] for into in found]
 
 
 def _taken(
@@ -234,7 +232,7 @@ def in_mix(
     ears = ear_powers(tracks, frames).astype(np.float64) * scale
     gains = ear_gains(tracks[own])
     others = ears.sum(axis=1) - ears[:, own]
-    falls, without, laid_on, places = [], [], [], []
+    falls, without, laid_on, spreads = [], [], [], []
     left = np.stack([_power(powers.fault.bells, _BESIDE_HZ, float(depth)) @ _BESIDE_SHARES for depth in DEPTHS])
     for ear in range(len(ears)):
         gone = removed[:, min(ear, removed.shape[1] - 1)] * (gains[ear] * scale)
@@ -249,7 +247,7 @@ def in_mix(
         falls.append(fall)
         without.append(specific_loudness(after).sum(axis=1).mean())
         laid_on.append(specific_loudness(np.maximum(excited - less - also, 0.0)).sum(axis=2).mean(axis=1))
-        places.append(_spread(ears[ear], spread))
+        spreads.append(spread)
     fall = np.max(falls, axis=0)
     by_frame = fall.max(axis=1)
     plainest = np.argsort(-by_frame)[: max(round(PLAINEST * len(frames)), 1)]
@@ -257,7 +255,9 @@ def in_mix(
     if change_db <= 0.0:
         return NOT_HEARD
     place = np.argmax(fall[plainest], axis=1)
-    there = np.sum(places, axis=0)[:, plainest, place].sum(axis=1)
+    # What each track excites just there: (ears, tracks, frames, bands) through (ears, frames, bands) of that place.
+    reached = np.stack([spread[plainest, :, place] for spread in spreads])
+    there = np.einsum("etfb,efb->t", ears[:, :, plainest], reached)
     there[own] = 0.0
     covering = int(np.argmax(there)) if there.any() else None
     wanted, by_depth = float(np.sum(without)), np.sum(laid_on, axis=0)

@@ -5,7 +5,7 @@ from collections.abc import Iterable
 import numpy as np
 from pydantic import BaseModel
 
-from mivlo.core.loudness import LoudnessMeter
+from mivlo.core.loudness import LoudnessMeter, TruePeakMeter
 from mivlo.core.units import Array
 
 __all__ = ["CREST_REGIONS", "SoundFigures", "figures_of"]
@@ -32,7 +32,7 @@ def figures_of(blocks: Iterable[Array], *, sample_rate_hz: float) -> SoundFigure
     """
     from scipy.signal import butter, sosfilt
 
-    meter = LoudnessMeter(sample_rate_hz)
+    meter, true_peaks = LoudnessMeter(sample_rate_hz), TruePeakMeter()
     bands = {
         name: butter(ORDER, [low, min(high, 0.49 * sample_rate_hz)], "bandpass", fs=sample_rate_hz, output="sos")
         for name, (low, high) in CREST_REGIONS.items()
@@ -41,6 +41,7 @@ def figures_of(blocks: Iterable[Array], *, sample_rate_hz: float) -> SoundFigure
     peaks, squares, n_samples = dict.fromkeys(bands, 0.0), dict.fromkeys(bands, 0.0), 0
     for block in blocks:
         meter.push(block)
+        true_peaks.push(block)
         n_samples += block.size
         for name, sections in bands.items():
             state = states.get(name, np.zeros((len(sections), block.shape[0], 2)))
@@ -54,6 +55,6 @@ def figures_of(blocks: Iterable[Array], *, sample_rate_hz: float) -> SoundFigure
         return float(20.0 * np.log10(peaks[name] / np.sqrt(squares[name] / n_samples)))
 
     return SoundFigures(
-        loudness_lufs=meter.integrated_lufs(), true_peak_db=meter.true_peak_db(),
+        loudness_lufs=meter.integrated_lufs(), true_peak_db=true_peaks.true_peak_db(),
         loudness_range_lu=meter.loudness_range_lu(), crest_db={name: crest_db(name) for name in bands},
     )  # fmt: skip
