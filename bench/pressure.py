@@ -22,7 +22,7 @@ from report import conclude, machine_line, table
 from scipy.signal import lfilter
 
 from mivlo.core.engine.source import ArraySource
-from mivlo.core.finder.coming_back import back_db, comes_back, loudness_change_db, moments_of
+from mivlo.core.finder.coming_back import Untreated, back_db, comes_back, loudness_change_db
 from mivlo.core.finder.suspects import find
 from mivlo.core.kernels import SUBSTEP_FRAMES
 from mivlo.core.loudness import integrated_loudness
@@ -60,7 +60,7 @@ def measured(index: int) -> Measured:
     off = run(y, [Bell(hz=hz, gain_db=-12.0, q=q)])
     on, gain_db = compressed(off)
     evidence = Evidence(kind="ring", hz=hz, q=q, excess_db=10.0, start_s=0.0, end_s=x.shape[1] / RATE)
-    moments = moments_of(ArraySource(y), evidence, offset_s=0.0, sample_rate_hz=RATE)
+    moments = Untreated(ArraySource(y), offset_s=0.0, sample_rate_hz=RATE).moments_of(evidence)
     sources = ArraySource(off), ArraySource(on)
     louder_db = loudness_change_db(*sources, sample_rate_hz=RATE)
     told = back_db(*sources, evidence, moments, louder_db=louder_db, offset=0, sample_rate_hz=RATE)
@@ -97,7 +97,7 @@ def accused(x: Array) -> int:
                 kind=one.kind, hz=one.hz, q=one.q, excess_db=one.excess_db, start_s=0.0, end_s=x.shape[1] / RATE,
                 times=one.times, behaviour=one.behaviour,
             )  # fmt: skip
-            moments = moments_of(source, evidence, offset_s=0.0, sample_rate_hz=RATE)
+            moments = Untreated(source, offset_s=0.0, sample_rate_hz=RATE).moments_of(evidence)
             back = back_db(source, on, evidence, moments, louder_db=louder_db, offset=0, sample_rate_hz=RATE)
             count += comes_back(back, one.excess_db)
     return count

@@ -28,7 +28,7 @@ from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap, active_frame
 from mivlo.core.finder.proposals import DEEPEST_DB
 from mivlo.core.finder.stretch import Suspect
 from mivlo.core.finder.suspects import find
-from mivlo.core.finder.verify import measure_again
+from mivlo.core.finder.verify import BeforeAndAfter, measure_again
 from mivlo.core.units import Array, q_to_octaves
 
 KINDS = ("line", "line", "loud line", "hump", "harsh")
@@ -85,17 +85,10 @@ def _cured(clean: Array, planted: Array, fault: Fault, answer: Suspect) -> Cured
     band = int(np.argmin(np.abs(np.log2(maps[0].hz / fault.hz))))
     true_db = float(np.mean((maps[1].levels_db - maps[0].levels_db)[counted, band]))
     cure = measure_again(
-        source,
-        ArraySource(treated),
-        kind=answer.kind,
-        hz=answer.hz,
-        q=answer.q,
-        behaviour=answer.behaviour,
-        times=answer.times,
-        start=0,
-        end=clean.shape[1],
-        sample_rate_hz=RATE,
-    )
+        BeforeAndAfter(source, ArraySource(treated), sample_rate_hz=RATE),
+        kind=answer.kind, hz=answer.hz, q=answer.q, behaviour=answer.behaviour, times=answer.times,
+        start=0, end=clean.shape[1],
+    )  # fmt: skip
     return Cured(
         fault,
         abs(answer.excess_db - true_db),

@@ -28,7 +28,7 @@ from mivlo.core.finder.places import places
 from mivlo.core.finder.proposals import propose
 from mivlo.core.finder.stretch import Findings
 from mivlo.core.finder.suspects import find
-from mivlo.core.finder.verify import measure_again
+from mivlo.core.finder.verify import BeforeAndAfter, measure_again
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.spectra.average import AXIS_HZ, highest_near
 
@@ -244,31 +244,36 @@ def test_a_planted_bell_reads_its_gain_and_q(hz: float, q: float, wide: bool):
         assert abs(np.log2(read.q / q)) < 0.5
 
 
+def cure_of(before: ArraySource, after: np.ndarray | ArraySource, *, sample_rate_hz: float, **figures):
+    after = after if isinstance(after, ArraySource) else ArraySource(after)
+    return measure_again(BeforeAndAfter(before, after, sample_rate_hz=sample_rate_hz), **figures)
+
+
 def test_a_cure_is_measured_by_level_and_decay():
     clean = pink(6.0)
     ringing = biquad(clean, 900.0, 12.0, 20.0)
     stretch = {"times": (), "start": 0, "end": clean.shape[1], "sample_rate_hz": RATE}
     tones = {"kind": "ring", "behaviour": "steady", "hz": 900.0, "q": 20.0, **stretch}
-    undone = measure_again(ArraySource(ringing), ArraySource(biquad(ringing, 900.0, -12.0, 20.0)), **tones)
+    undone = cure_of(ArraySource(ringing), biquad(ringing, 900.0, -12.0, 20.0), **tones)
     assert undone.verdict == "cured"
     assert undone.excess_before_db == pytest.approx(12.0, abs=1.5)  # definitions: a bell of +G reads G within 1.5 dB
     assert undone.excess_after_db < 1.5
-    half = measure_again(ArraySource(ringing), ArraySource(biquad(ringing, 900.0, -5.0, 20.0)), **tones)
+    half = cure_of(ArraySource(ringing), biquad(ringing, 900.0, -5.0, 20.0), **tones)
     assert half.verdict == "better"
-    beside = measure_again(ArraySource(ringing), ArraySource(biquad(ringing, 2_000.0, -12.0, 20.0)), **tones)
+    beside = cure_of(ArraySource(ringing), biquad(ringing, 2_000.0, -12.0, 20.0), **tones)
     assert beside.verdict == "not yet"
     assert beside.region_lost < 0.01
-    hollow = measure_again(ArraySource(ringing), ArraySource(biquad(ringing, 900.0, -24.0, 0.7)), **tones)
+    hollow = cure_of(ArraySource(ringing), biquad(ringing, 900.0, -24.0, 0.7), **tones)
     assert hollow.region_lost > 0.5 > undone.region_lost
     # A hump that is there when it is loud is measured in the loud moments; to take it away takes nothing of the
     # track's own.
     soft_then_loud = np.concatenate([0.1 * clean, biquad(clean, 900.0, 9.0, 1.0)], axis=1)
     source, tamed = ArraySource(soft_then_loud), np.concatenate([0.1 * clean, clean], axis=1)
     hump = {**tones, "kind": "harsh", "behaviour": "when-loud", "q": 1.0, "end": soft_then_loud.shape[1]}
-    loud = measure_again(source, ArraySource(tamed), **hump)
+    loud = cure_of(source, tamed, **hump)
     assert loud.excess_before_db == pytest.approx(9.0, abs=1.5)
     assert (loud.verdict, loud.over_cut) == ("cured", False)
-    assert measure_again(source, ArraySource(biquad(tamed, 900.0, -12.0, 1.0)), **hump).over_cut
+    assert cure_of(source, biquad(tamed, 900.0, -12.0, 1.0), **hump).over_cut
 
 
 def test_what_tames_a_fault_takes_it_while_it_sounds_and_leaves_the_rest():
@@ -311,11 +316,11 @@ def test_bursts_are_cured_when_few_are_still_told_and_hum_by_what_is_left_in_the
         }
         moves = [suspect.proposals.tame] * needed
         treated = np.concatenate(list(render_moves(source, moves, sample_rate_hz=rate)), axis=1)
-        cure = measure_again(source, ArraySource(treated), **figures)
+        cure = cure_of(source, treated, **figures)
         assert (cure.verdict, cure.over_cut) == ("cured", False)
         left = [event for event in find_events(ArraySource(treated), **stretch) if event.kind == kind]
         assert len(left) <= 0.2 * len(suspect.times)
-        assert measure_again(source, source, **figures).verdict == "not yet"
+        assert cure_of(source, source, **figures).verdict == "not yet"
     t = np.arange(8 * RATE) / RATE
     hum = 0.01 * sum(np.sin(2 * np.pi * 50.0 * n * t) / n for n in range(1, 7))
     notes = 0.2 * np.sin(2 * np.pi * 330.0 * t) * (t % 2.0 < 1.2)
@@ -323,8 +328,8 @@ def test_bursts_are_cured_when_few_are_still_told_and_hum_by_what_is_left_in_the
     stretch = {"start": 0, "end": x.shape[1], "sample_rate_hz": RATE}
     suspect = next(one for one in find(ArraySource(x), **stretch).suspects if one.kind == "hum")
     figures = {"kind": "hum", "hz": suspect.hz, "q": suspect.q, "behaviour": "steady", "times": (), **stretch}
-    assert measure_again(ArraySource(x), ArraySource(x - hum), **figures).verdict == "cured"
-    assert measure_again(ArraySource(x), ArraySource(x), **figures).verdict == "not yet"
+    assert cure_of(ArraySource(x), x - hum, **figures).verdict == "cured"
+    assert cure_of(ArraySource(x), x, **figures).verdict == "not yet"
 
 
 def test_the_command_line_prints_what_the_core_finds(tmp_path):

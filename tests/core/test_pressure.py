@@ -10,7 +10,7 @@ from mivlo.core.engine.mix import mix_of_session
 from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import ArraySource
-from mivlo.core.finder.coming_back import back_db, comes_back, loudness_change_db, moments_of
+from mivlo.core.finder.coming_back import Untreated, back_db, comes_back, loudness_change_db
 from mivlo.core.kernels import SUBSTEP_FRAMES
 from mivlo.core.loudness import integrated_loudness
 from mivlo.core.model import Evidence, Group, LedgerEntry, RecordedSession, Session, Track
@@ -43,7 +43,7 @@ def test_what_comes_back_is_what_the_gain_of_the_compressor_says():
         gain = 10 ** ((np.repeat(stage.trace().gain_db, SUBSTEP_FRAMES) + LATER.makeup_db) / 20)
         evidence = Evidence(kind="ring", hz=hz, q=q, excess_db=10.0, start_s=0.0, end_s=n / RATE)
         sources = ArraySource(off[:, :n]), ArraySource(on)
-        moments = moments_of(ArraySource(y[:, :n]), evidence, offset_s=0.0, sample_rate_hz=RATE)
+        moments = Untreated(ArraySource(y[:, :n]), offset_s=0.0, sample_rate_hz=RATE).moments_of(evidence)
         louder_db = loudness_change_db(*sources, sample_rate_hz=RATE)
         assert louder_db == pytest.approx(
             integrated_loudness(on, sample_rate_hz=RATE) - integrated_loudness(off[:, :n], sample_rate_hz=RATE)

@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from mivlo.core.analyses.base import Analysis, Known, Need, NoFigures, OfStrip, Sound, Work
-from mivlo.core.analyses.cures import AskedMove, CureIn, Cures
+from mivlo.core.analyses.cures import AskedMove, Cures, CuresIn, CuresOf, cures_of
 from mivlo.core.analyses.ear_map import EarMapOf, Playing, as_mixed, map_need, who_plays
 from mivlo.core.analyses.sounds import alone, sound_behind
 from mivlo.core.analyses.suspects import AskedStretch, SuspectsIn, SuspectsOf
@@ -48,7 +48,7 @@ _LEVELS, _SUSPECTS, _CURES = ListeningLevels(), SuspectsOf(), Cures()
 
 class InMixIn(Frozen):
     """Everybody who plays, each by itself; the one whose suspects are asked for, as it sounds behind its moves; what
-    became of those that were cut."""
+    became of those that were cut: numbers of its cures."""
 
     playing: tuple[Playing, ...]
     own: int
@@ -56,7 +56,8 @@ class InMixIn(Frozen):
     start_frame: int
     offset_s: float  # where the suspects' sound begins
     suspects: SuspectsIn
-    cured: tuple[tuple[float, CureIn], ...]
+    cures: CuresIn | None
+    cured: tuple[int, ...]
     sample_rate_hz: int
 
 
@@ -93,26 +94,28 @@ class InMixOf(Analysis[OfStrip, InMixIn, HeardInMix]):
         sound, start_frame = sound_behind(session, strip)
         _, _, start = alone(session, strip)
         whole = AskedStretch(strip_id=strip.id)
-        cured = tuple(
-            (entry.evidence.hz, _CURES.question(session, AskedMove(strip_id=strip.id, entry_id=entry.id), known))
-            for entry in strip.lasting_ledger
-            if entry.evidence is not None and entry.move.on and strip.acts
-        )
+        acting = [one for one in strip.lasting_ledger if one.evidence is not None and one.move.on and strip.acts]
+        cures = cures_of(session, strip) if acting else None
+        cured = tuple(cures.number(one.evidence) for one in acting if one.evidence is not None) if cures else ()
         return InMixIn(
             playing=playing, own=own, sound=sound, start_frame=start_frame,
-            offset_s=start / session.sample_rate_hz, suspects=_SUSPECTS.question(session, whole, known), cured=cured,
-            sample_rate_hz=session.sample_rate_hz,
+            offset_s=start / session.sample_rate_hz, suspects=_SUSPECTS.question(session, whole, known), cures=cures,
+            cured=cured, sample_rate_hz=session.sample_rate_hz,
         )  # fmt: skip
 
     def needs(self, params: InMixIn) -> Iterable[Need]:
         yield Need(_SUSPECTS, params.suspects)
         yield Need(_LEVELS, LevelIn(playing=params.playing))
         yield from (map_need(one) for one in params.playing)
-        yield from (Need(_CURES, cure) for _, cure in params.cured)
+        if params.cures is not None:
+            yield Need(_CURES, params.cures)
 
     def analyse(self, work: Work, params: InMixIn) -> HeardInMix:
         findings: Findings = work.result(Need(_SUSPECTS, params.suspects))
-        cures: list[tuple[float, Cure]] = [(hz, work.result(Need(_CURES, cure))) for hz, cure in params.cured]
+        cures: list[tuple[float, Cure]] = []
+        if params.cures is not None:
+            told: CuresOf = work.result(Need(_CURES, params.cures))
+            cures = [(params.cures.answered[at].hz, cure) for at in params.cured if (cure := told.cures[at])]
         tracks = as_mixed(work, params.playing)
         full_scale_db: float = work.result(Need(_LEVELS, LevelIn(playing=params.playing)))
         left = [_left_db(suspect, cures) for suspect in findings.suspects]
@@ -124,18 +127,18 @@ class InMixOf(Analysis[OfStrip, InMixIn, HeardInMix]):
         found = fault_powers(
             work.open(params.sound.audio_id), faults, tracks[params.own], start=params.start_frame, sample_rate_hz=rate
         )
-        told = []
+        heard = []
         for number, (suspect, gain_db, powers) in enumerate(zip(findings.suspects, left, found, strict=True)):
             one = in_mix(tracks, params.own, powers, full_scale_db=full_scale_db, hop_s=tracks[params.own].heard.hop_s)
             covered_by = None if one.covered_by is None else params.playing[one.covered_by].id
-            told.append(
+            heard.append(
                 SuspectInMix(
                     hz=suspect.hz, left_db=gain_db, in_mix_db=one.in_mix_db, change_db=one.change_db, heard=one.heard,
                     covered_by=covered_by, plainest=one.plainest_s,
                 )
             )  # fmt: skip
             work.report((number + 1) / len(faults))
-        return HeardInMix(suspects=told)
+        return HeardInMix(suspects=heard)
 
     def foreseen(self, session: RecordedSession) -> Iterable[OfStrip]:
         return (OfStrip(strip_id=track.id) for track in session.tracks)

@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from mivlo.core.analyses.base import Analysis, Known, Need, OfStrip, Sound, Work
-from mivlo.core.analyses.cures import AskedMove, CureIn, Cures
+from mivlo.core.analyses.cures import Cures, CuresIn, CuresOf, cures_of
 from mivlo.core.analyses.sounds import sound_behind, sound_into, sound_under_pressure
 from mivlo.core.analyses.suspects import AskedStretch, SuspectsIn, SuspectsOf
 from mivlo.core.engine.mix import Mix
@@ -16,13 +16,13 @@ from mivlo.core.errors import NotFoundError
 from mivlo.core.finder.coming_back import (
     LEFT_FROM_DB,
     Moments,
+    Untreated,
     back_db,
     comes_back,
     loudness_change_db,
-    moments_of,
 )
 from mivlo.core.finder.stretch import Findings
-from mivlo.core.finder.verify import measure_again
+from mivlo.core.finder.verify import BeforeAndAfter, measure_again
 from mivlo.core.model import Evidence, Frozen, LedgerEntry, RecordedSession
 from mivlo.core.moves import Move
 from mivlo.core.moves.deeper import deepened
@@ -33,6 +33,7 @@ __all__ = ["Back", "Pressure", "PressureIn", "PressureRow", "PressureView", "Pre
 LEAST_ODDS = 0.15  # of a suspect that nobody cut
 ANSWERED_CENTS = 100.0
 MARGIN_DB, TURNS = 0.3, 3
+TRIED_S, LEAD_S = 20.0, 1.0  # of a long track, and before a fault begins
 
 
 class PressureIn(Frozen):
@@ -43,7 +44,7 @@ class PressureIn(Frozen):
     on: Sound  # behind its stand-ins as well, from frame 0 of the session on
     at: int
     entries: tuple[LedgerEntry, ...]  # that answer a suspect
-    cures: tuple[CureIn, ...]  # of each
+    cures: CuresIn | None  # of all of them
     suspects: SuspectsIn
     sample_rate_hz: int
 
@@ -102,16 +103,17 @@ class Pressures(Analysis[OfStrip, PressureIn, Pressure]):
             raise NotFoundError(f"nothing stands for what is done to {strip.name} later: let stand-ins be drafted")
         untreated, at = sound_into(session, strip)
         entries = tuple(entry for entry in strip.lasting_ledger if entry.evidence is not None and entry.move.on)
-        of_move = [AskedMove(strip_id=strip.id, entry_id=entry.id) for entry in entries]
         whole = AskedStretch(strip_id=strip.id, start_s=0.0, end_s=None)
         return PressureIn(
             untreated=untreated, off=sound_behind(session, strip)[0], on=on, at=at, entries=entries,
-            cures=tuple(_CURES.question(session, one, known) for one in of_move),
+            cures=cures_of(session, strip) if entries else None,
             suspects=_SUSPECTS.question(session, whole, known), sample_rate_hz=session.sample_rate_hz,
         )  # fmt: skip
 
     def needs(self, params: PressureIn) -> Iterable[Need]:
-        return (Need(_SUSPECTS, params.suspects), *(Need(_CURES, one) for one in params.cures))
+        yield Need(_SUSPECTS, params.suspects)
+        if params.cures is not None:
+            yield Need(_CURES, params.cures)
 
     def analyse(self, work: Work, params: PressureIn) -> Pressure:
         rate, at = params.sample_rate_hz, params.at
@@ -119,13 +121,17 @@ class Pressures(Analysis[OfStrip, PressureIn, Pressure]):
         louder_db = loudness_change_db(off, on, sample_rate_hz=rate)
         findings: Findings = work.result(Need(_SUSPECTS, params.suspects))
         faults: list[tuple[LedgerEntry | None, Evidence, float]] = []
-        for one, cure in zip(params.entries, params.cures, strict=True):
-            assert one.evidence is not None
-            faults.append((one, one.evidence, work.result(Need(_CURES, cure)).left_db))
+        if params.cures is not None:
+            cured: CuresOf = work.result(Need(_CURES, params.cures))
+            for one in params.entries:
+                assert one.evidence is not None
+                cure = cured.cures[params.cures.number(one.evidence)]
+                if cure is not None:
+                    faults.append((one, one.evidence, cure.left_db))
         faults += [(None, evidence, evidence.excess_db) for evidence in _unanswered(findings, params)]
-        told = []
+        told, listened = [], Untreated(untreated, offset_s=at / rate, sample_rate_hz=rate)
         for index, (entry, evidence, excess_db) in enumerate(faults):
-            moments = moments_of(untreated, evidence, offset_s=at / rate, sample_rate_hz=rate)
+            moments = listened.moments_of(evidence)
             back = back_db(off, on, evidence, moments, louder_db=louder_db, offset=at, sample_rate_hz=rate)
             deeper = None
             if entry is not None and comes_back(back, excess_db) and _acts_later(params, entry):
@@ -184,14 +190,13 @@ def _unanswered(findings: Findings, params: PressureIn) -> list[Evidence]:
 def _held_down(
     work: Work, params: PressureIn, entry: LedgerEntry, more_db: float, moments: Moments, louder_db: float
 ) -> Move | None:
-    """Return the move with the least extra depth that holds its suspect down, tried on the stretch where it was
-    found; None where its kind has no depth."""
+    """Return the move with the least extra depth that holds its suspect down, tried where it is there most; None where
+    its kind has no depth."""
     evidence, rate = entry.evidence, params.sample_rate_hz
     assert evidence is not None
     rendering = params.on.rendering
     assert rendering is not None
-    start = max(round(evidence.start_s * rate), params.at)
-    end = min(round(evidence.end_s * rate), rendering.n_frames)
+    start, end = _most_of_it(moments.frames + params.at, params.at, rendering.n_frames, rate)
     moments = Moments(np.clip(moments.frames + params.at, start, end) - start)
     n_frames = end - start
     untreated = ArraySource(work.open(params.untreated.audio_id).read(start - params.at, n_frames))
@@ -204,15 +209,26 @@ def _held_down(
         mixes = (_without_stand_ins(pressed, params), pressed)
         off, on = (_stretch(work, mix, start, end, rate) for mix in mixes)
         cure = measure_again(
-            untreated, off, kind=evidence.kind, hz=evidence.hz, q=evidence.q, behaviour=evidence.behaviour,
+            BeforeAndAfter(untreated, off, sample_rate_hz=rate),
+            kind=evidence.kind, hz=evidence.hz, q=evidence.q, behaviour=evidence.behaviour,
             times=tuple((a - start / rate, b - start / rate) for a, b in evidence.times), start=0, end=n_frames,
-            sample_rate_hz=rate,
         )  # fmt: skip
         back = back_db(off, on, evidence, moments, louder_db=louder_db, offset=0, sample_rate_hz=rate)
         if not comes_back(back, cure.left_db):
             return move
         more_db += max(min(cure.left_db + back - LEFT_FROM_DB, 6.0), 0.5)
     return move
+
+
+def _most_of_it(spans: np.ndarray, first: int, last: int, rate: int) -> tuple[int, int]:
+    """Return the seconds, from the first to the last frame, in which most of some spans (n, 2) lies."""
+    longest = round(TRIED_S * rate)
+    if last - first <= longest:
+        return first, last
+    starts = np.clip(spans[:, 0] - round(LEAD_S * rate), first, last - longest)
+    inside = [np.sum(np.diff(np.clip(spans, start, start + longest), axis=1)) for start in starts]
+    start = int(starts[np.argmax(inside)])
+    return start, start + longest
 
 
 def _stretch(work: Work, mix: Mix, start: int, end: int, rate: int) -> Source:

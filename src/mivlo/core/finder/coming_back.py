@@ -13,10 +13,12 @@ from mivlo.core.model import Evidence
 from mivlo.core.moves.base import slice_bell
 from mivlo.core.units import Array
 
-__all__ = ["BACK_FROM_DB", "LEFT_FROM_DB", "Moments", "back_db", "comes_back", "loudness_change_db", "moments_of"]
+__all__ = ["BACK_FROM_DB", "LEFT_FROM_DB", "Moments", "Untreated", "back_db", "comes_back", "loudness_change_db"]
 
 BACK_FROM_DB, LEFT_FROM_DB = 1.5, 2.0  # how much it must come up, and how much of it must then stand out
 BLOCK_FRAMES = 1 << 17
+LISTENED_S, PIECE_S = 40.0, 2.0  # to what of a long track, evenly spread
+RING_60_DB = np.log(1_000.0) / np.pi  # periods times Q
 MOST_Q = 60.0
 SILENT = 1e-15
 
@@ -40,27 +42,48 @@ def comes_back(back: float, excess_db: float) -> bool:
     return back >= BACK_FROM_DB and excess_db + back >= LEFT_FROM_DB
 
 
-def moments_of(untreated: Source, evidence: Evidence, *, offset_s: float, sample_rate_hz: float) -> Moments:
-    """Return when a fault was there on the untreated track, which starts at `offset_s` of the session.
+class Untreated:
+    """A track before its moves: each stretch of it in which faults were found is listened to once.
 
-    Raises
-    ------
-    Nothing.
+    Source: ours
     """
-    start, end = _frames(evidence.start_s - offset_s, evidence.end_s - offset_s, untreated, sample_rate_hz)
-    if evidence.behaviour == "burst" and evidence.times:
-        spans = [_frames(a - offset_s, b - offset_s, untreated, sample_rate_hz) for a, b in evidence.times]
-        return Moments(np.array(spans))
-    levels = level_map(untreated, start=start, end=end, sample_rate_hz=sample_rate_hz)
-    chosen = active_frames(levels)
-    if evidence.behaviour == "when-loud":
-        chosen = loud_frames(levels, chosen)
-    return Moments(_spans(levels, chosen, sample_rate_hz))
+
+    def __init__(self, source: Source, *, offset_s: float, sample_rate_hz: float) -> None:
+        """Take a track that starts at `offset_s` of the session. Raises nothing."""
+        self._source, self._offset_s, self._rate = source, offset_s, sample_rate_hz
+        self._maps: dict[tuple[int, int], LevelMap] = {}
+
+    def moments_of(self, evidence: Evidence) -> Moments:
+        """Return when a fault was there: of what lasts long, pieces that are evenly spread. Raises nothing."""
+        stretch = self._frames(evidence.start_s, evidence.end_s)
+        if evidence.behaviour == "burst" and evidence.times:
+            return Moments(_spread_out(np.array([self._frames(*one) for one in evidence.times]), self._rate))
+        if stretch not in self._maps:
+            self._maps[stretch] = level_map(
+                self._source, start=stretch[0], end=stretch[1], sample_rate_hz=self._rate
+            )  # fmt: skip
+        levels = self._maps[stretch]
+        chosen = active_frames(levels)
+        if evidence.behaviour == "when-loud":
+            chosen = loud_frames(levels, chosen)
+        return Moments(_spread_out(_spans(levels, chosen, self._rate), self._rate))
+
+    def _frames(self, start_s: float, end_s: float) -> tuple[int, int]:
+        start = min(max(round((start_s - self._offset_s) * self._rate), 0), self._source.n_frames)
+        return start, min(max(round((end_s - self._offset_s) * self._rate), start), self._source.n_frames)
 
 
-def _frames(start_s: float, end_s: float, source: Source, rate: float) -> tuple[int, int]:
-    start = min(max(round(start_s * rate), 0), source.n_frames)
-    return start, min(max(round(end_s * rate), start), source.n_frames)
+def _spread_out(spans: np.ndarray, rate: float) -> np.ndarray:
+    """Return spans as they are, or, where they are long together, as much of them as is listened to, evenly spread."""
+    piece, most = round(PIECE_S * rate), round(LISTENED_S / PIECE_S)
+    if not len(spans) or np.sum(spans[:, 1] - spans[:, 0]) <= most * piece:
+        return spans
+    pieces = np.concatenate(
+        [[(at, min(at + piece, last)) for at in range(first, last, piece)] for first, last in spans if last > first]
+    )
+    # Some seconds of spans each, however short those are.
+    group = np.cumsum(pieces[:, 1] - pieces[:, 0]) // piece
+    return np.asarray(pieces[np.isin(group, np.linspace(0, group[-1], most).astype(int))])
 
 
 def _spans(levels: LevelMap, chosen: np.ndarray, rate: float) -> np.ndarray:
@@ -112,26 +135,29 @@ def back_db(
     q = min(evidence.q * 10.0 ** (abs(evidence.excess_db) / 40.0), MOST_Q)
     section = slice_bell(evidence.hz, q, sample_rate_hz)[0]
     sos = np.array([[section.b0, section.b1, section.b2, 1.0, section.a1, section.a2]])
-    before = _band_power(off, sos, moments.frames)
-    after = _band_power(on, sos, moments.frames + offset)
+    rings = round(RING_60_DB * q / evidence.hz * sample_rate_hz)
+    before = _band_power(off, sos, moments.frames, rings)
+    after = _band_power(on, sos, moments.frames + offset, rings)
     return float(10.0 * np.log10((after + SILENT) / (before + SILENT)) - louder_db)
 
 
-def _band_power(source: Source, sos: Array, spans: np.ndarray) -> float:
-    """Return the mean power, over channels and spans (n, 2) of frames, of what a band-pass lets through."""
-    if not len(spans):
-        return 0.0
-    total, count, state = 0.0, 0, np.zeros((1, source.n_channels, 2))
+def _band_power(source: Source, sos: Array, spans: np.ndarray, rings: int) -> float:
+    """Return the mean power, over channels and spans (n, 2) of frames, of what a band-pass lets through, which rings
+    for so many frames."""
+    total, count = 0.0, 0
     inside = np.zeros(BLOCK_FRAMES, dtype=bool)
-    for start in range(0, min(int(spans[-1, 1]), source.n_frames), BLOCK_FRAMES):
-        x = np.asarray(source.read(start, min(BLOCK_FRAMES, source.n_frames - start)), dtype=np.float64)
-        y, state = sosfilt(sos, x, axis=1, zi=state)
-        inside[:] = False
-        for first, last in _within(spans, start, start + x.shape[1]):
-            inside[first - start : last - start] = True
-        chosen = y[:, inside[: x.shape[1]]]
-        total += float(np.sum(chosen**2))
-        count += chosen.size
+    for run in np.split(spans, np.flatnonzero(spans[1:, 0] - spans[:-1, 1] > rings) + 1) if len(spans) else ():
+        state = np.zeros((1, source.n_channels, 2))
+        begin, end = max(int(run[0, 0]) - rings, 0), min(int(run[-1, 1]), source.n_frames)
+        for start in range(begin, end, BLOCK_FRAMES):
+            x = np.asarray(source.read(start, min(BLOCK_FRAMES, end - start)), dtype=np.float64)
+            y, state = sosfilt(sos, x, axis=1, zi=state)
+            inside[:] = False
+            for first, last in _within(run, start, start + x.shape[1]):
+                inside[first - start : last - start] = True
+            chosen = y[:, inside[: x.shape[1]]]
+            total += float(np.sum(chosen**2))
+            count += chosen.size
     return total / max(count, 1)
 
 

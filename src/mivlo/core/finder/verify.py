@@ -15,7 +15,7 @@ from mivlo.core.model import Behaviour
 from mivlo.core.processors.timed import Spans
 from mivlo.core.units import Floats
 
-__all__ = ["Cure", "Verdict", "is_over_cut", "measure_again", "region_lost"]
+__all__ = ["BeforeAndAfter", "Cure", "Verdict", "is_over_cut", "measure_again", "region_lost"]
 
 Verdict = Literal["cured", "better", "not yet"]
 CURED_DB, CURED_SHARE = 2.0, 0.3  # what may be left of the excess, or of its figure
@@ -51,14 +51,33 @@ class Cure:
         return is_over_cut(self.region_lost)
 
 
+class BeforeAndAfter:
+    """A sound without and with its moves: each stretch of both is listened to once, whatever is measured there.
+
+    Source: ours
+    """
+
+    def __init__(self, before: Source, after: Source, *, sample_rate_hz: float) -> None:
+        """Take two sounds that start together. Raises nothing."""
+        self.before, self.after, self.sample_rate_hz = before, after, sample_rate_hz
+        self._maps: dict[tuple[int, int], list[LevelMap]] = {}
+
+    def maps(self, start: int, end: int) -> list[LevelMap]:
+        """Return the levels of a stretch, before and after. Raises nothing."""
+        if (start, end) not in self._maps:
+            self._maps[start, end] = [
+                level_map(source, start=start, end=end, sample_rate_hz=self.sample_rate_hz)
+                for source in (self.before, self.after)
+            ]
+        return self._maps[start, end]
+
+
 def is_over_cut(lost: float) -> bool:
     """Tell whether so much of a region's own loudness (0 to 1) is gone that it should be said."""
     return lost > OVER_CUT
 
 
-def region_lost(
-    before: Source, after: Source, *, hz: float, times: Spans, start: int, end: int, sample_rate_hz: float
-) -> float:  # fmt: skip
+def region_lost(sounds: BeforeAndAfter, *, hz: float, times: Spans, start: int, end: int) -> float:
     """Return the part, 0 to 1, of a track's own loudness within half an octave of hz that is gone.
 
     `times` (start_s, end_s) are those that count; none: all in which something sounds.
@@ -69,26 +88,16 @@ def region_lost(
 
     Source: Stevens' power law (exponent 0.3)
     """
-    maps = _both(before, after, start, end, sample_rate_hz)
-    sounds = active_frames(maps[0])
-    within = _within(times, maps[0].times_s[sounds])
-    chosen = sounds[within] if within.any() else sounds
+    maps = sounds.maps(start, end)
+    active = active_frames(maps[0])
+    within = _within(times, maps[0].times_s[active])
+    chosen = active[within] if within.any() else active
     return _lost(maps[0].levels_db[chosen], maps[1].levels_db[chosen], _band(maps[0], hz))
 
 
 def measure_again(
-    before: Source,
-    after: Source,
-    *,
-    kind: str,
-    hz: float,
-    q: float,
-    behaviour: Behaviour,
-    times: Spans,
-    start: int,
-    end: int,
-    sample_rate_hz: float,
-) -> Cure:
+    sounds: BeforeAndAfter, *, kind: str, hz: float, q: float, behaviour: Behaviour, times: Spans, start: int, end: int
+) -> Cure:  # fmt: skip
     """Return what became of a suspect, measured as when it was found.
 
     Plosives and sibilants are measured at their `times` (start_s, end_s); all else over the frames in which something
@@ -101,13 +110,13 @@ def measure_again(
     Source: the same fits as when it was found; loudness of the region by Stevens' power law (exponent 0.3)
     """
     if kind in get_args(BurstKind):
-        return _bursts_again(before, after, cast("BurstKind", kind), hz, times, start, end, sample_rate_hz)
-    maps = _both(before, after, start, end, sample_rate_hz)
+        return _bursts_again(sounds, cast("BurstKind", kind), hz, times, start, end)
+    maps = sounds.maps(start, end)
     band, wide = _band(maps[0], hz), q < WIDE_BELOW_Q
-    sounds = active_frames(maps[0])
-    chosen = loud_frames(maps[0], sounds) if behaviour == "when-loud" else sounds
+    active = active_frames(maps[0])
+    chosen = loud_frames(maps[0], active) if behaviour == "when-loud" else active
     levels = [one.levels_db[chosen] for one in maps]
-    fit = bell_of(maps[0], sounds, hz, wide=wide, when_loud=behaviour == "when-loud")
+    fit = bell_of(maps[0], active, hz, wide=wide, when_loud=behaviour == "when-loud")
     # What was taken is a smooth curve, whatever the instrument: only so much of it counts as stands out as the fault
     # did.
     taken_db = bell_gain_db(np.mean(levels[0] - levels[1], axis=0), hz, fit, WIDE if wide else LINE)
@@ -121,35 +130,31 @@ def measure_again(
     around: list[float] = []
     if not wide and kind != "hum":
         where, width_q = (start, end), ring_q(levels[0].mean(axis=0), band)
-        rings = [_ring(source, hz, width_q, where, sample_rate_hz) for source in (before, after)]
-        beside = [_ring(after, hz * ratio, width_q, where, sample_rate_hz) for ratio in (0.84, 1.19)]
+        rate = sounds.sample_rate_hz
+        rings = [_ring(source, hz, width_q, where, rate) for source in (sounds.before, sounds.after)]
+        beside = [_ring(sounds.after, hz * ratio, width_q, where, rate) for ratio in (0.84, 1.19)]
         around = [ring for ring in beside if ring is not None]
     return Cure(excess[0], excess[1], rings[0], rings[1], lost, _verdict(excess, rings, around), left_db)
 
 
-def _bursts_again(
-    before: Source, after: Source, kind: BurstKind, hz: float, times: Spans, start: int, end: int, sample_rate_hz: float
-) -> Cure:  # fmt: skip
+def _bursts_again(sounds: BeforeAndAfter, kind: BurstKind, hz: float, times: Spans, start: int, end: int) -> Cure:
     """Return what became of bursts: cured where few would still be told; what must not be lost is what else lies
     there."""
     over = [
-        over_at(source, kind, times, start=start, end=end, sample_rate_hz=sample_rate_hz) for source in (before, after)
+        over_at(source, kind, times, start=start, end=end, sample_rate_hz=sounds.sample_rate_hz)
+        for source in (sounds.before, sounds.after)
     ]
-    told = find_events(after, start=start, end=end, sample_rate_hz=sample_rate_hz)
+    told = find_events(sounds.after, start=start, end=end, sample_rate_hz=sounds.sample_rate_hz)
     told_s = np.array([event.start_s for event in told if event.kind == kind])
     left = float(np.mean([bool(np.any(np.abs(told_s - first) < SAME_EVENT_S)) for first, _ in times])) if times else 0.0
-    maps = _both(before, after, start, end, sample_rate_hz)
-    sounds = active_frames(maps[0])
-    elsewhere = sounds[~_within(times, maps[0].times_s[sounds])]
+    maps = sounds.maps(start, end)
+    active = active_frames(maps[0])
+    elsewhere = active[~_within(times, maps[0].times_s[active])]
     lost = (
         _lost(maps[0].levels_db[elsewhere], maps[1].levels_db[elsewhere], _band(maps[0], hz)) if len(elsewhere) else 0.0
     )
     better: Verdict = "better" if over[0] - over[1] >= BETTER_DB else "not yet"
     return Cure(over[0], over[1], None, None, lost, "cured" if left <= FEW_LEFT else better, over[1])
-
-
-def _both(before: Source, after: Source, start: int, end: int, sample_rate_hz: float) -> list[LevelMap]:
-    return [level_map(source, start=start, end=end, sample_rate_hz=sample_rate_hz) for source in (before, after)]
 
 
 def _band(levels: LevelMap, hz: float) -> int:
