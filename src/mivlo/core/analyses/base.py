@@ -8,6 +8,7 @@ import hashlib
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any, ClassVar, Generic, Literal, TypeVar
 
@@ -163,7 +164,7 @@ class Analysis(ABC, Generic[Asked, Params, Result]):
 
     def adapter(self) -> TypeAdapter[Any]:
         """Return what writes and reads results. Raises nothing. Source: ours."""
-        return TypeAdapter(self.result)
+        return _adapter(self.result)
 
     @property
     def is_asked_for(self) -> bool:
@@ -172,6 +173,11 @@ class Analysis(ABC, Generic[Asked, Params, Result]):
 
 
 AnyAnalysis = Analysis[Any, Any, Any]
+
+
+@cache
+def _adapter(result: Any) -> TypeAdapter[Any]:
+    return TypeAdapter(result)
 
 
 def key_of(analysis: AnyAnalysis, params: Frozen) -> str:

@@ -210,8 +210,7 @@ def _opened(work: Work, params: CuresIn | LossesIn) -> BeforeAndAfter:
 
 
 def cures_of(session: RecordedSession, strip: Track | Group) -> CuresIn | None:
-    """Return what tells of all suspects of a strip that its moves answer; None where they answer none. Raises nothing.
-    """
+    """Return what tells of all suspects of a strip that its moves answer; None where they answer none."""
     answered = {one.evidence: None for one in strip.ledger if one.evidence is not None}
     if not answered:
         return None

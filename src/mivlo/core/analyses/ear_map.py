@@ -16,6 +16,7 @@ from mivlo.core.engine.source import open_source
 from mivlo.core.ensemble.erb_map import ErbMap, erb_map, frame_s
 from mivlo.core.ensemble.listening import MixedTrack
 from mivlo.core.model import Frozen, Group, RecordedSession, keys_of
+from mivlo.core.remembered import remembered
 
 __all__ = ["EarMapOf", "EarMaps", "Playing", "as_mixed", "map_need", "who_plays"]
 
@@ -87,6 +88,7 @@ def as_mixed(work: Work, playing: tuple[Playing, ...]) -> list[MixedTrack]:
     return found
 
 
+@remembered(8)
 def who_plays(session: RecordedSession) -> tuple[Playing, ...]:
     """Return everybody who plays: tracks that are in no group, and the outermost groups. Raises nothing."""
     return (*_tracks(session), *_groups(session))

@@ -1,6 +1,6 @@
 """How much of every suspect of a strip is heard in the mix, and what a move of it does to the mix."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 
 import numpy as np
 from pydantic import BaseModel
@@ -16,6 +16,7 @@ from mivlo.core.errors import NotFoundError
 from mivlo.core.finder.stretch import Findings, Suspect
 from mivlo.core.finder.verify import Cure
 from mivlo.core.model import Frozen, Group, RecordedSession, Track
+from mivlo.core.remembered import remembered
 from mivlo.core.round.order import fault_of
 
 __all__ = ["HeardInMix", "InMixIn", "InMixOf", "ListeningLevels", "MovesInMix", "SuspectInMix", "playing_apart"]
@@ -164,7 +165,7 @@ def playing_apart(session: RecordedSession, strip: Track | Group) -> tuple[Playi
         outer = who_plays(session.model_copy(update={"groups": (strip,)}))
         own = tuple(one for one in outer if one.id == strip.id)
         return (*own, *(one for one in _tracks_apart(session) if one.id not in within))
-    return tuple(_tracks_apart(session))
+    return _tracks_apart(session)
 
 
 def _as_one(session: RecordedSession) -> tuple[Playing, ...]:
@@ -177,12 +178,14 @@ def _as_one(session: RecordedSession) -> tuple[Playing, ...]:
     return (Playing(id=session.master.id, gain_db=0.0, pan=0.0, map=heard),)
 
 
-def _tracks_apart(session: RecordedSession) -> Iterator[Playing]:
+@remembered(8)
+def _tracks_apart(session: RecordedSession) -> tuple[Playing, ...]:
     groups = {group.id: group for group in session.groups}
     outermost = session.model_copy(
         update={"tracks": tuple(track.model_copy(update={"group_id": None}) for track in session.tracks)}
     )
     heard = {one.id: one for one in who_plays(outermost)}
+    found = []
     for track in session.tracks:
         gain_db, above, is_muted = 0.0, track.group_id, False
         while above in groups:
@@ -190,7 +193,8 @@ def _tracks_apart(session: RecordedSession) -> Iterator[Playing]:
             is_muted |= groups[above].mute
             above = groups[above].group_id
         if track.id in heard and not is_muted:
-            yield heard[track.id].model_copy(update={"gain_db": heard[track.id].gain_db + gain_db})
+            found.append(heard[track.id].model_copy(update={"gain_db": heard[track.id].gain_db + gain_db}))
+    return tuple(found)
 
 
 class MoveInMixIn(Frozen):

@@ -7,6 +7,7 @@ from pydantic import BaseModel
 
 from mivlo.core.analyses.base import Analysis, Need, NoFigures, Rendering, Sound, Work, key_of
 from mivlo.core.audiofile import write_store
+from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_mix, render_track
 
 __all__ = ["SAMPLES", "Rendered", "renderings_in", "sound_of"]
@@ -52,7 +53,7 @@ def renderings_in(figures: Any) -> Iterator[Need]:
     if isinstance(figures, Sound):
         if figures.rendering is not None:
             yield Need(_RENDERED, figures.rendering)
-    elif isinstance(figures, BaseModel):
+    elif isinstance(figures, BaseModel) and not isinstance(figures, Mix):  # which names its sounds, and holds none
         for name in type(figures).model_fields:
             yield from renderings_in(getattr(figures, name))
     elif isinstance(figures, tuple):

@@ -18,6 +18,7 @@ from mivlo.core.model import (
     groups_in_order,
     refuse_twins,
 )
+from mivlo.core.remembered import remembered
 
 __all__ = [
     "GuardReference",
@@ -132,6 +133,7 @@ def reshapes(before: Mix, after: Mix) -> bool:
     return with_offcuts or before.loop() != after.loop()
 
 
+@remembered(8)
 def mix_of_session(session: Session, *, stand_ins: StandIns = "left-out") -> Mix:
     """Return the mix of a session as it stands, without anybody's way of listening. Raises nothing. Source: ours.
 
