@@ -168,6 +168,34 @@ def test_who_waits_comes_first_each_product_once_and_what_nobody_wants_is_given_
         assert db.scalars(select(ProductWantRow)).all() == []
 
 
+def test_many_who_ask_give_up_and_finish_at_once_never_wait_for_one_another_for_good(api, held):
+    """They lock products that are tied to one another in every direction; PostgreSQL would end one of two."""
+    state = with_tracks(api, 1.0, 1.0, 1.0, 1.0, 1.0, 1.0)
+    wanted(state, "waveform", 0, Priority.WAITED_FOR)
+    assert held.begun.wait(30.0)
+
+    def busy(seed: int) -> None:
+        random, page = np.random.default_rng(seed), f"page {seed}"
+        for _ in range(12):
+            priority = random.choice([Priority.BACKGROUND, Priority.LOOKED_AT, Priority.WAITED_FOR])
+            index, foreseen_too = int(random.integers(6)), bool(random.random() < 0.5)
+            wanted(state, "in-mix", index, Priority(int(priority)), wanter=page, foreseen=foreseen_too)
+            with open_db() as db:
+                if random.random() < 0.4:
+                    drop(db, page)
+                elif random.random() < 0.5:
+                    look_at(db, state["id"], state["tracks"][index]["id"])
+                else:
+                    waiting = select(ProductRow.id).where(ProductRow.status == "waiting", ProductRow.kind == "ear-map")
+                    for one in db.scalars(waiting.order_by(ProductRow.id.desc()).limit(2)).all():
+                        products.finish(db, one, status="failed", code="disk", reason="test")
+                db.commit()
+
+    with ThreadPoolExecutor(8) as many:
+        assert list(many.map(busy, range(8))) == [None] * 8
+    held.set()
+
+
 def test_what_a_worker_fetched_before_it_died_is_fetched_again_and_what_a_living_one_has_is_not(api, held):
     state = with_tracks(api, 1.0, 1.0)
     running = wanted(state, "waveform", 0, Priority.WAITED_FOR)

@@ -9,8 +9,8 @@ type Posted<N extends AnalysisName> = paths[Path<N>]['post']
 export type Asked<N extends AnalysisName> = Posted<N>['requestBody']['content']['application/json']
 type Answer<N extends AnalysisName> = Posted<N>['responses'][200]['content']['application/json']
 export type Shown<N extends AnalysisName> = Exclude<Answer<N>['result'], undefined>
-/** A survey's question; what is left out is as the server has it, though its types want to be told. */
-export const surveyOf = (asked: Partial<Asked<'survey'>> & { strip_id: string }) => asked as Asked<'survey'>
+/** A question; what is left out is as the server has it, though its types want to be told. */
+export const questionOf = <N extends AnalysisName>(_: N, asked: Partial<Asked<N>>) => asked as Asked<N>
 
 export type Place = components['schemas']['Place']
 export type Shows = components['schemas']['AskedPicture']['shows']

@@ -1,8 +1,16 @@
 /** The Ensemble: who hides whom, who goes first, which track yields, and what came of it. */
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
-import { type EnsembleView, type Intent, type Probe, type RegionRule, type RightOfWay } from '../api/client'
+import {
+  type EnsembleView,
+  type Intent,
+  type PlanMove,
+  type Probe,
+  type RegionRule,
+  type RightOfWay,
+} from '../api/client'
+import { questionOf } from '../api/analyses'
 import { useRead } from '../api/reads'
-import { bandOfHz, moved, NOBODY, orderedColumns, pictureOf, ruleOf } from '../lib/ensemble'
+import { asPlanned, bandOfHz, moved, NOBODY, orderedColumns, pictureOf, ruleOf } from '../lib/ensemble'
 import { formatHz } from '../lib/figures'
 import { addMove, removeMove, stripOf } from '../lib/intents'
 import type { Bench } from './useBench'
@@ -10,13 +18,20 @@ import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
 
 export type Pressed = 'it' | 'hider' | 'both'
+/** What the columns show: as it is, without the moves by which tracks give way, or with the plan's taken. */
+export type Pictured = 'now' | 'before' | 'planned'
 
 const SLICE_OCTAVES = 0.5
 const BEFORE_CELL_S = 0.15
 
 export type Ensemble = ReturnType<typeof makeEnsemble>
 
-export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
+export function makeEnsemble(
+  session: SessionStore,
+  play: Play,
+  bench: Bench,
+  planned: (moves: readonly PlanMove[]) => number,
+) {
   const { version, known, state, edit, analyse, listenedTo } = session
 
   const open = ref(false)
@@ -27,8 +42,7 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
   const pairIds = ref<string[]>([])
   const closeView = ref(false)
   const pressed = ref<Pressed>('both')
-  /** Columns as they are now, or as they were before any track gave way. */
-  const picturesNow = ref(true)
+  const pictured = ref<Pictured>('now')
   const alone = ref(false)
   const without = ref(false)
   const allMovesOff = ref(false)
@@ -62,6 +76,24 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
     view.value = now.got
     shownRevision.value = now.revision
     if (!now.got.clashes.some((one) => one.id === clashId.value)) clashId.value = null
+  })
+
+  /** What the columns would show with the plan's moves, as many as were chosen in the Round. */
+  const plan = useRead(
+    'plan of the ensemble',
+    () => (open.value && fresh.value ? { revision: version.value } : null),
+    (_, signal) => analyse('plan', questionOf('plan', {}), signal),
+    () => session.id,
+  ).answer
+  const nPlanned = computed(() => planned(plan.value?.moves ?? []))
+  const withPlan = useRead(
+    'planned columns',
+    () => (pictured.value === 'planned' && nPlanned.value ? { revision: version.value, n: nPlanned.value } : null),
+    ({ n }, signal) => analyse('planned-columns', questionOf('planned-columns', { n_moves: n }), signal),
+    () => `${session.id} ${version.value}`,
+  )
+  watch(nPlanned, (n) => {
+    if (!n && pictured.value === 'planned') pictured.value = 'now'
   })
 
   /** The yield that is proposed for the chosen clash; it waits for a yes. */
@@ -245,7 +277,9 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
     pairIds,
     closeView,
     pressed,
-    picturesNow,
+    pictured,
+    nPlanned,
+    planIsHeard: computed(() => withPlan.answer.value !== null),
     alone,
     without,
     allMovesOff,
@@ -257,7 +291,11 @@ export function makeEnsemble(session: SessionStore, play: Play, bench: Bench) {
     draft,
     comparison,
     allTogether,
-    ordered: computed(() => (view.value ? orderedColumns(view.value) : [])),
+    ordered: computed(() => {
+      const columns = view.value ? orderedColumns(view.value) : []
+      const planned = pictured.value === 'planned' ? withPlan.answer.value?.columns : undefined
+      return planned ? columns.map((column) => asPlanned(column, planned)) : columns
+    }),
     nameOf,
     accept,
     takeBack,

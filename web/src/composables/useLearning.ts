@@ -1,7 +1,7 @@
 /** What a move that keeps places learns from a stretch, and what the user makes of it. */
 import { ref, watch } from 'vue'
 import type { LedgerEntry, Move } from '../api/client'
-import { surveyOf } from '../api/analyses'
+import { questionOf } from '../api/analyses'
 import { formatHz } from '../lib/figures'
 import { addKeeper, setMove } from '../lib/intents'
 import { type Place, type Run, withoutRun } from '../lib/places'
@@ -31,7 +31,7 @@ export function makeLearning(session: SessionStore, play: Play, bench: Bench, ed
     try {
       const { plane } = await session.analyse(
         'survey',
-        surveyOf({
+        questionOf('survey', {
           strip_id: strip.id,
           start_s: stretch.startS,
           end_s: stretch.endS,

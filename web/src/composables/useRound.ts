@@ -1,6 +1,6 @@
 /** The round: one list over the whole session of what is to be judged, worked through with the ear in charge. */
 import { computed, onScopeDispose, ref, shallowRef, watch } from 'vue'
-import { api, type Intent, type Probe, type RoundRow, type RoundView } from '../api/client'
+import { api, type Intent, type PlanMove, type Probe, type RoundRow, type RoundView } from '../api/client'
 import { useRead } from '../api/reads'
 import { addMove, stripOf } from '../lib/intents'
 import {
@@ -94,11 +94,11 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
   const strip = computed(() => stripOf(state.value, row.value?.strip_ids[0] ?? null))
 
   /** How many of the plan's moves: as many as win most of it, until the user says otherwise. */
-  const planned = computed(() => {
-    const moves = view.value?.plan?.moves ?? []
+  function plannedOf(moves: readonly PlanMove[]): number {
     const enough = moves.findIndex((one) => one.won >= ENOUGH_WON) + 1
     return Math.min(nPlanned.value ?? (enough || moves.length), moves.length)
-  })
+  }
+  const planned = computed(() => plannedOf(view.value?.plan?.moves ?? []))
 
   const frames = (seconds: number) => Math.round(seconds * play.rate.value)
 
@@ -281,6 +281,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
     leastSure,
     report,
     planned,
+    plannedOf,
     planHeard,
     problem: computed(() => problem.value || reading.problem.value),
     choose,

@@ -1,7 +1,7 @@
 /** Survey: many shallow cuts drafted from a stretch, each seen and heard before any of them is written down. */
 import { computed, ref, shallowRef, watch } from 'vue'
 import { type LedgerEntry, type Move, type SurveyCut, type SurveyView } from '../api/client'
-import { surveyOf } from '../api/analyses'
+import { questionOf } from '../api/analyses'
 import { formatHz } from '../lib/figures'
 import { addKeeper, addMove } from '../lib/intents'
 import { qToOctaves } from '../lib/figures'
@@ -61,7 +61,7 @@ export function makeSurvey(session: SessionStore, play: Play, bench: Bench, edit
     try {
       const answer = await analyse(
         'survey',
-        surveyOf({
+        questionOf('survey', {
           strip_id: strip.id,
           start_s: stretch.startS,
           end_s: stretch.endS,

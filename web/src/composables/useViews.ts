@@ -3,7 +3,7 @@
  * peaks.
  */
 import { computed, ref, shallowRef, watch } from 'vue'
-import { surveyOf } from '../api/analyses'
+import { questionOf } from '../api/analyses'
 import { useRead } from '../api/reads'
 import { smoothing } from './smoothing'
 import type { Bench } from './useBench'
@@ -45,7 +45,9 @@ export function makeViews(session: SessionStore, play: Play, bench: Bench) {
       return { strip: sound.value.stripId, content: sound.value.content, startS, endS }
     },
     ({ strip, startS, endS }, signal) =>
-      analyse('survey', surveyOf({ strip_id: strip, start_s: startS, end_s: endS }), signal).then(({ curve }) => curve),
+      analyse('survey', questionOf('survey', { strip_id: strip, start_s: startS, end_s: endS }), signal).then(
+        ({ curve }) => curve,
+      ),
     () => `${chosenId()} ${placesShown.value}`,
   ).answer
 

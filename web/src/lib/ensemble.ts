@@ -5,6 +5,7 @@ import type {
   EnsembleView,
   LedgerEntry,
   MoveKind,
+  PlannedColumn,
   RegionRule,
   RightOfWay,
   SessionState,
@@ -30,6 +31,12 @@ export function pictureOf(column: ColumnView, now: boolean): BandPicture {
     hidden: bytes(now ? column.hidden_now : column.hidden),
     by: bytes(column.by),
   }
+}
+
+/** A column as it would be with the plan's moves. */
+export function asPlanned(column: ColumnView, planned: readonly PlannedColumn[]): ColumnView {
+  const one = planned.find(({ id }) => id === column.id)
+  return one ? { ...column, ink_now: one.ink, hidden_now: one.hidden } : column
 }
 
 /** Which band a frequency lies in; -1 beyond the model. */

@@ -14,8 +14,22 @@ const { state } = useSession()
 const play = usePlay()
 const { loop, setLoop } = useBench()
 const ensemble = useEnsemble()
-const { view, fresh, progress, problem, clashId, clash, pairIds, closeView, pressed, picturesNow, ordered, rights } =
-  ensemble
+const {
+  view,
+  fresh,
+  progress,
+  problem,
+  clashId,
+  clash,
+  pairIds,
+  closeView,
+  pressed,
+  pictured,
+  nPlanned,
+  planIsHeard,
+  ordered,
+  rights,
+} = ensemble
 
 const PRESSED: [Pressed, string][] = [
   ['it', 'the track'],
@@ -56,15 +70,26 @@ const loopTold = computed(() =>
       <span class="state" role="status" data-test="ensemble-status" :class="{ wrong: problem }">{{ status }}</span>
       <progress v-if="!fresh && !problem && progress.of > 1" :value="progress.done" :max="progress.of"></progress>
       <span class="space"></span>
-      <span v-if="carved" class="pairing" role="group" aria-label="Which state is shown">
+      <span v-if="carved || nPlanned" class="pairing" role="group" aria-label="Which state is shown">
         <button
+          v-if="carved"
           class="plain boxed"
-          :aria-pressed="!picturesNow"
+          :aria-pressed="pictured === 'before'"
           title="As it is without the moves by which tracks give way"
-          @click="picturesNow = false">
+          @click="pictured = 'before'">
           before yielding
         </button>
-        <button class="plain boxed" :aria-pressed="picturesNow" @click="picturesNow = true">now</button>
+        <button class="plain boxed" :aria-pressed="pictured === 'now'" @click="pictured = 'now'">now</button>
+        <button
+          v-if="nPlanned"
+          class="plain boxed"
+          :aria-pressed="pictured === 'planned'"
+          :aria-busy="pictured === 'planned' && !planIsHeard"
+          title="What the Round's plan would free, as many of its moves as are chosen there; nothing is taken yet"
+          data-test="pictured-planned"
+          @click="pictured = 'planned'">
+          {{ pictured === 'planned' && !planIsHeard ? 'listening …' : `with the plan's ${nPlanned}` }}
+        </button>
       </span>
       <span class="soft">press to hear</span>
       <span class="pairing" role="group" aria-label="What a press plays">
@@ -117,7 +142,7 @@ const loopTold = computed(() =>
         :clashes="ofPair"
         :clash-id="clashId"
         :rules="rulesFor(rights, pair.first.id, pair.other.id)"
-        :now="picturesNow"
+        :now="pictured !== 'before'"
         :position="position"
         @rule="ensemble.setRule"
         @unrule="ensemble.removeRule"
@@ -132,7 +157,7 @@ const loopTold = computed(() =>
         :columns="ordered"
         :clash="clash"
         :pair-ids="pairIds"
-        :now="picturesNow"
+        :now="pictured !== 'before'"
         :pointer-hz="pointerHz"
         :position="position"
         @press="ensemble.pressCell"

@@ -42,7 +42,8 @@ class PlanOf(Frozen):
 
 
 class PlannedMove(BaseModel):
-    """A yield of the plan; gain and cost are those of the plan up to it, in sone as defined."""
+    """A yield of the plan; gain and cost are those of the plan up to it, in sone as defined; `reached` is which part
+    of the track's power it acts on."""
 
     front: str
     yielding: str
@@ -50,6 +51,7 @@ class PlannedMove(BaseModel):
     low_hz: float
     high_hz: float
     move: Move
+    reached: float
     gain_sone: float
     cost_sone: float
     sentence: str
@@ -102,6 +104,7 @@ class Plans(Analysis[AskedPlan, PlanOf, Planned]):
     """The fewest cuts that make room for everybody, heard anew as the plan grows."""
 
     name = "plan"
+    version = 2
     asked, params, result, shown = AskedPlan, PlanOf, Planned, PlanView
 
     def question(self, session: RecordedSession, asked: AskedPlan, known: Known) -> PlanOf:
@@ -147,13 +150,15 @@ class Plans(Analysis[AskedPlan, PlanOf, Planned]):
             return mid_share_of(contender(one.front), contender(one.yielding), tracks[one.front], region, rate)
 
         shares = [mid_share(one) for one in candidates]
+        reached = [1.0 if share is None else share for share in shares]
         scene = scene_of(
-            tracks, heard, candidates, order, full_scale_db=known.full_scale_db,
-            reached=[1.0 if share is None else share for share in shares], is_dynamic=params.is_dynamic,
+            tracks, heard, candidates, order, full_scale_db=known.full_scale_db, reached=reached,
+            is_dynamic=params.is_dynamic,
         )  # fmt: skip
         plan = plan_of(scene, candidates, most=params.most)
         work.report(0.9)
         share_of = {id(one): share for one, share in zip(candidates, shares, strict=True)}
+        reached_by = {id(one): part for one, part in zip(candidates, reached, strict=True)}
         clash_of = {(one.hidden, one.by, one.low_hz): one for one in open_ones}
         moves = []
         for step in plan.steps:
@@ -167,8 +172,8 @@ class Plans(Analysis[AskedPlan, PlanOf, Planned]):
             moves.append(
                 PlannedMove(
                     front=ids[one.front], yielding=ids[one.yielding], hidden=ids[clash.hidden], low_hz=one.low_hz,
-                    high_hz=one.high_hz, move=move, gain_sone=step.gain_sone, cost_sone=step.cost_sone,
-                    sentence=sentence(clash, ids),
+                    high_hz=one.high_hz, move=move, reached=reached_by[id(one)], gain_sone=step.gain_sone,
+                    cost_sone=step.cost_sone, sentence=sentence(clash, ids),
                 )
             )  # fmt: skip
         faders = [

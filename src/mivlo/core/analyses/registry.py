@@ -23,6 +23,7 @@ from mivlo.core.analyses.picture import Pictures
 from mivlo.core.analyses.pin_answers import PinsAnswered
 from mivlo.core.analyses.pitch import PitchLines
 from mivlo.core.analyses.plan import Plans
+from mivlo.core.analyses.planned_columns import PlannedColumns
 from mivlo.core.analyses.pressure import Pressures
 from mivlo.core.analyses.relations import Relations
 from mivlo.core.analyses.rendered import Rendered
@@ -45,7 +46,7 @@ ANALYSES: dict[str, AnyAnalysis] = {
         Pictures(), Waveforms(), Spectra(), SuspectsOf(), Rendered(), PitchLines(), LowEnds(), Cellars(), PileUps(),
         EarMaps(), Ensembles(), Yields(), ListeningLevels(), InMixOf(), MovesInMix(), Cures(), Losses(), Surveys(),
         PinsAnswered(), Loudnesses(), MixSpectra(), MixComparisons(), Pressures(), GivesBack(), MonoSums(), CamesBack(),
-        Plans(), FileFaults(), Relations(), Balances(), Likenesses(),
+        Plans(), PlannedColumns(), FileFaults(), Relations(), Balances(), Likenesses(),
         SideFigures(), Sides(), SidePictures(), Maskings(), Replacements(),
     )
 }  # fmt: skip

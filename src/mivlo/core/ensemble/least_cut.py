@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -16,7 +16,10 @@ from mivlo.core.ensemble.yielding import NARROWEST_OCTAVES, WIDEST_OCTAVES, gain
 from mivlo.core.roles import Role
 from mivlo.core.units import Array, Floats, octaves_to_q
 
-__all__ = ["Candidate", "Fader", "Plan", "Scene", "Step", "candidates_of", "fader_instead", "plan_of", "scene_of"]
+__all__ = [
+    "Candidate", "Fader", "Plan", "Scene", "Step", "candidates_of", "dip_in", "dipped", "fader_instead", "plan_of",
+    "scene_of",
+]  # fmt: skip
 
 MOST_FRAMES = 120  # looked at, spread over the song
 MOST_MOVES = 12
@@ -95,15 +98,48 @@ def candidates_of(
     for clash, first in zip(clashes, firsts, strict=True):
         if clash.by is None or clash.same_sound or first != clash.hidden:
             continue
-        octaves = float(np.clip(np.log2(clash.high_hz / clash.low_hz), NARROWEST_OCTAVES, WIDEST_OCTAVES))
-        found.append(
-            Candidate(
-                front=clash.hidden, yielding=clash.by, low_hz=clash.low_hz, high_hz=clash.high_hz, times=clash.times,
-                hz=float(np.sqrt(clash.low_hz * clash.high_hz)), octaves=octaves,
-                depth_db=yield_limit_db(roles[clash.by]),
-            )
-        )  # fmt: skip
+        limit_db = yield_limit_db(roles[clash.by])
+        found.append(dip_in(clash.hidden, clash.by, clash.low_hz, clash.high_hz, limit_db, times=clash.times))
     return found
+
+
+def dip_in(
+    front: int, yielding: int, low_hz: float, high_hz: float, depth_db: float,
+    *, times: tuple[tuple[float, float], ...] = (),
+) -> Candidate:  # fmt: skip
+    """Return the dip that is as wide as a region, within what a dip may be. Raises nothing. Source: ours."""
+    octaves = float(np.clip(np.log2(high_hz / low_hz), NARROWEST_OCTAVES, WIDEST_OCTAVES))
+    return Candidate(
+        front=front, yielding=yielding, low_hz=low_hz, high_hz=high_hz, times=times,
+        hz=float(np.sqrt(low_hz * high_hz)), octaves=octaves, depth_db=depth_db,
+    )  # fmt: skip
+
+
+def dipped(
+    tracks: Sequence[MixedTrack], dips: Sequence[Candidate], *, reached: Sequence[float], is_dynamic: bool = True
+) -> list[MixedTrack]:  # fmt: skip
+    """Return all tracks as they would be heard with some dips; figures as in `scene_of`.
+
+    Raises
+    ------
+    Nothing. Source: the dips' powers, band by band, as the plan hears them
+    """
+    found = list(tracks)
+    for one, share in zip(dips, reached, strict=True):
+        heard = found[one.yielding].heard
+        frames = np.arange(heard.power.shape[1])
+        own = ear_powers([tracks[one.front]], frames)[:, 0, :, region_bands(one.low_hz, one.high_hz)]
+        acts = _sounds(own) if is_dynamic else slice(None)
+        power = np.array(heard.power)
+        power[:, acts] *= gain_power(one.hz, octaves_to_q(one.octaves), one.depth_db, share).astype(np.float32)
+        found[one.yielding] = replace(found[one.yielding], heard=replace(heard, power=power))
+    return found
+
+
+def _sounds(powers: Floats) -> np.ndarray:
+    """Return (frames,) when a track sounds in a region, of its (ears, frames, bands) there."""
+    own = powers.sum(axis=(0, 2))
+    return np.asarray(own > np.percentile(own, 95.0) * 10.0 ** (-SOUNDING_DB / 10.0))
 
 
 @dataclass(frozen=True)
@@ -166,10 +202,8 @@ def scene_of(
     for number, one in enumerate(candidates):
         bands = region_bands(one.low_hz, one.high_hz)
         regions[one.front, bands] = True
-        own = powers[:, one.front, :, bands].sum(axis=(0, 2))
-        active = own > np.percentile(own, 95.0) * 10.0 ** (-SOUNDING_DB / 10.0)
-        dip = gain_power(one.hz, octaves_to_q(one.octaves), one.depth_db, reached[number])
-        left[number, active if is_dynamic else slice(None)] = dip
+        acts = _sounds(powers[:, one.front, :, bands]) if is_dynamic else slice(None)
+        left[number, acts] = gain_power(one.hz, octaves_to_q(one.octaves), one.depth_db, reached[number])
     counts = np.zeros((len(tracks), len(frames), len(CENTRES_HZ)), dtype=np.float32)
     loudness = heard.loudness[:, frames]
     for track in np.flatnonzero(regions.any(axis=1)):

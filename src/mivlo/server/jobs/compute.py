@@ -27,6 +27,7 @@ from mivlo.server.services.products import (
     begin,
     done_result,
     finish,
+    hold_products,
     put_back,
     report,
     want,
@@ -176,6 +177,7 @@ def _ask_again(row: ProductRow) -> None:
     wanted = wanted_of(row.session_id, row.strip_id, analysis, analysis.params.model_validate_json(row.params))
 
     def again(db: Database) -> None:
+        hold_products(db)
         own = db.get_one(ProductRow, row.id, with_for_update=True)
         own.status = "cancelled"
         db.flush()
@@ -203,6 +205,7 @@ def evict(db: Database, budget_bytes: int) -> None:
     over = (db.scalar(select(func.coalesce(func.sum(ProductRow.bytes), 0)).where(*kept)) or 0) - budget_bytes
     if over <= 0:
         return
+    hold_products(db)
     for row in db.scalars(
         select(ProductRow).where(*kept).order_by(ProductRow.used_at).with_for_update(skip_locked=True)
     ):

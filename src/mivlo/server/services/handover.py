@@ -64,7 +64,7 @@ def list_handovers(db: Session, session_id: str) -> list[HandOver]:
 
 def request_cancel(db: Session, handover_id: str) -> HandOver:
     """Ask the job to stop; one that still waits is cancelled at once."""
-    row = db.get(ProductRow, handover_id, with_for_update=True)
+    row = db.get(ProductRow, handover_id)
     if row is None or row.kind != HAND_OVER:
         raise NotFoundError(f"hand-over {handover_id} is not there")
     cancel(db, row)

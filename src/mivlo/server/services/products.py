@@ -2,6 +2,8 @@
 
 A product waits until its needs are there, then it is a job on the queue, and then it is done or has failed. All of
 that happens in transactions of the database, so that whichever process ends where, nothing is computed twice or lost.
+Whoever changes more than one product holds them all (`hold_products`) until its transaction ends: products are tied to
+one another in every direction, and two who lock some of them in different orders would wait for each other for good.
 """
 
 import re
@@ -37,6 +39,7 @@ __all__ = [
     "enqueue",
     "enqueue_listening", "fetch_again",
     "finish",
+    "hold_products",
     "listened_to",
     "look_at",
     "not_foreseen_any_more",
@@ -58,6 +61,7 @@ ENDED_FROM_OUTSIDE = (
     "the process that computed this was ended from outside three times, as happens when memory runs out; nothing "
     "saved is lost: try again"
 )
+_ALL_PRODUCTS = 0x6D69766C6F  # the one lock on all of them: any number that nobody else takes
 _AUDIO_IDS = re.compile(r'"audio_id":"([0-9a-f]{32})"')
 
 
@@ -81,6 +85,12 @@ class Wanted:
     needs: tuple["Wanted", ...] = ()
 
 
+def hold_products(db: Database) -> None:
+    """Let nobody else change how products are tied to one another until this transaction ends: to be called before the
+    first of them is locked, and never twice in different orders. Raises OperationalError where that takes too long."""
+    db.execute(text("SELECT pg_advisory_xact_lock(:all)"), {"all": _ALL_PRODUCTS})
+
+
 def wanted_of(session_id: str, strip_id: str | None, analysis: AnyAnalysis, params: Frozen) -> Wanted:
     """Return the product of an analysis, with all that it needs."""
     needs = (wanted_of(session_id, strip_id, need.analysis, need.params) for need in needs_of(analysis, params))
@@ -93,27 +103,22 @@ def wanted_of(session_id: str, strip_id: str | None, analysis: AnyAnalysis, para
 def want(
     db: Database, wanted: Wanted, *, priority: Priority, wanter: str | None = None, foreseen: bool = False
 ) -> ProductRow:  # fmt: skip
-    """Ask for a product: return its row, done or not; what is not there yet is begun, in this transaction.
-
-    Rows are locked needs first, then what needs them, by whoever asks and by whoever finishes: nobody waits in a
-    circle.
-    """
+    """Ask for a product: return its row, done or not; what is not there yet is begun, in this transaction."""
     row = db.get(ProductRow, wanted.id)
+    if row is not None and row.status in ENDED and not (_must_begin(row) or foreseen > row.foreseen or _is_old(row)):
+        return row  # nothing to be noted: nobody is held up
+    hold_products(db)
+    return _wanted(db, wanted, priority=priority, wanter=wanter, foreseen=foreseen)
+
+
+def _wanted(
+    db: Database, wanted: Wanted, *, priority: Priority, wanter: str | None = None, foreseen: bool = False
+) -> ProductRow:  # fmt: skip
+    row = db.get(ProductRow, wanted.id, populate_existing=True)
     if row is not None and not _must_begin(row) and (row.status != "waiting" or row.priority >= priority):
         _note(db, row, wanter, foreseen)
         return row
-    for need in wanted.needs:
-        want(db, need, priority=priority)
-    needs = {
-        one.id: one
-        for one in db.scalars(
-            select(ProductRow)
-            .where(ProductRow.id.in_([need.id for need in wanted.needs]))
-            .order_by(ProductRow.id)
-            .with_for_update()
-            .execution_options(populate_existing=True)
-        )
-    }
+    needs = {need.id: _wanted(db, need, priority=priority) for need in wanted.needs}
     row = _locked(db, wanted, priority)
     if row.status == "waiting" and row.priority < priority:
         row.priority = priority
@@ -163,11 +168,16 @@ def _must_begin(row: ProductRow) -> bool:
     return row.ended_at is None or datetime.now(UTC) - row.ended_at > TRIED_AGAIN_AFTER
 
 
+def _is_old(row: ProductRow) -> bool:
+    """Tell whether it is to be noted anew that a product was used."""
+    return datetime.now(UTC) - row.used_at > USED_NOTED
+
+
 def _note(db: Database, row: ProductRow, wanter: str | None, foreseen: bool) -> None:
     if foreseen and not row.foreseen:
         row.foreseen = True
     if row.status in ENDED:
-        if datetime.now(UTC) - row.used_at > USED_NOTED:
+        if _is_old(row):
             row.used_at = datetime.now(UTC)
     elif wanter is not None:
         db.flush()
@@ -213,6 +223,7 @@ def enqueue_listening(db: Database, session_id: str, *, delay_s: float = 0.0) ->
 
 def not_foreseen_any_more(db: Database, session_id: str, still: Sequence[str]) -> None:
     """Note what a session needs now, and give up what it needed before and nobody waits for."""
+    hold_products(db)
     now = ProductRow.session_id == session_id
     db.execute(update(ProductRow).where(now, ProductRow.id.in_(still), ~ProductRow.foreseen).values(foreseen=True))
     past = update(ProductRow).where(now, ProductRow.foreseen, ProductRow.id.not_in(still)).values(foreseen=False)
@@ -246,6 +257,7 @@ def finish(
     code: str | None = None, reason: str | None = None, keeps_params: bool = False,
 ) -> bool:  # fmt: skip
     """Note what came of a product, and let go on what has waited for it; False where it was deleted meanwhile."""
+    hold_products(db)
     row = db.get(ProductRow, product_id, with_for_update=True, populate_existing=True)
     if row is None:
         return False
@@ -258,9 +270,7 @@ def finish(
     db.flush()
     db.execute(delete(ProductWantRow).where(ProductWantRow.product_id == product_id))
     waiting = select(ProductNeedRow.product_id).where(ProductNeedRow.need_id == product_id)
-    waiting_rows = db.scalars(
-        select(ProductRow).where(ProductRow.id.in_(waiting)).order_by(ProductRow.id).with_for_update()
-    ).all()
+    waiting_rows = db.scalars(select(ProductRow).where(ProductRow.id.in_(waiting)).order_by(ProductRow.id)).all()
     db.execute(delete(ProductNeedRow).where(ProductNeedRow.need_id == product_id))
     for one in waiting_rows:
         if status != "done":
@@ -273,6 +283,7 @@ def finish(
 
 def put_back(db: Database, product_id: str, *, code: str, reason: str) -> None:
     """Let a product be tried again that went wrong by what may pass; after the third time it has failed."""
+    hold_products(db)
     row = db.get(ProductRow, product_id, with_for_update=True, populate_existing=True)
     if row is None or row.status != "running":
         return
@@ -286,6 +297,7 @@ def put_back(db: Database, product_id: str, *, code: str, reason: str) -> None:
 
 def take_up(db: Database, worker: str, *, died: bool) -> None:
     """Put back what a worker of this name was computing when it died, or was stopped together with all else."""
+    hold_products(db)
     running = select(ProductRow.id).where(ProductRow.status == "running", ProductRow.worker == worker)
     for product_id in db.scalars(running).all():
         if not died:
@@ -313,6 +325,7 @@ def fetch_again(db: Database, *, silent_s: float) -> None:
 
 def drop(db: Database, wanter: str, product_ids: Sequence[str] | None = None) -> None:
     """Note that somebody does not wait any more for some products (None: for any); what nobody wants is cancelled."""
+    hold_products(db)
     mine = [ProductWantRow.wanter == wanter]
     if product_ids is not None:
         mine.append(ProductWantRow.product_id.in_(product_ids))
@@ -322,6 +335,8 @@ def drop(db: Database, wanter: str, product_ids: Sequence[str] | None = None) ->
 
 def cancel(db: Database, row: ProductRow) -> None:
     """Stop a product: at once where it waits, else as soon as it reports."""
+    hold_products(db)
+    db.refresh(row)
     row.cancel_requested = True
     if row.status == "waiting":
         _leave_queue(db, row.id)
@@ -371,6 +386,7 @@ def _set_queued_priority(db: Database, product_ids: Sequence[str], priority: Pri
 
 def look_at(db: Database, session_id: str, strip_id: str | None) -> None:
     """Let what is still to be listened to of one strip come before that of all others."""
+    hold_products(db)
     waiting = (ProductRow.session_id == session_id, ProductRow.status == "waiting", ProductRow.foreseen)
     for mine, priority in ((False, Priority.BACKGROUND), (True, Priority.LOOKED_AT)):
         which = ProductRow.strip_id == strip_id if mine else ProductRow.strip_id.is_distinct_from(strip_id)

@@ -305,7 +305,8 @@ def lock_session(db: Database, session_id: str) -> SessionRow:
 
 def _session_row(db: Database, session_id: str, *, lock: bool = False) -> SessionRow:
     query = select(SessionRow).where(SessionRow.id == session_id)
-    row = db.scalar(query.with_for_update() if lock else query)
+    # What refers to a session may be made meanwhile: it is changed, not deleted.
+    row = db.scalar(query.with_for_update(key_share=True) if lock else query)
     if row is None:
         raise NotFoundError(f"session {session_id:.80} is not there")
     if row.shelved_at is not None:

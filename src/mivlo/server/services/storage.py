@@ -16,6 +16,7 @@ from mivlo.core.model import Audio
 from mivlo.server.db.tables import AudioRow, ChangeRow, ProductRow, SessionRow, StripRow
 from mivlo.server.services.handover import HAND_OVER
 from mivlo.server.services.imports import TAKE_IN
+from mivlo.server.services.products import hold_products
 from mivlo.server.services.sessions import lock_session
 from mivlo.server.services.state import audio_ids_in
 from mivlo.server.settings import settings
@@ -118,6 +119,7 @@ def shelf(db: Database) -> list[Shelved]:
 
 def delete_session(db: Database, session_id: str) -> Freed:
     """Delete a session for good, with all its sound and hand-overs; raises NotFoundError."""
+    hold_products(db)
     row = db.get(SessionRow, session_id, with_for_update=True)
     if row is None:
         raise NotFoundError(f"session {session_id:.80} is not there")
@@ -150,6 +152,7 @@ def delete_audio(db: Database, session_id: str, audio_id: str) -> Freed:
     NotFoundError: no such session or sound
     ConflictError: a track has it
     """
+    hold_products(db)
     row = lock_session(db, session_id)
     audio = db.get(AudioRow, audio_id)
     if audio is None or audio.session_id != session_id:
@@ -175,6 +178,7 @@ def _folders_with(db: Database, session_id: str, audio_id: str) -> list[Path]:
 def sweep(db: Database) -> None:
     """Remove what killed processes left behind, and sound that no session knows any more."""
     data = settings().data
+    hold_products(db)
     db.execute(delete(ProductRow).where(ProductRow.kind == TAKE_IN))  # whoever waited for it is gone
     db.commit()
     audio = set(db.scalars(select(AudioRow.id)))
@@ -204,6 +208,7 @@ def _forget_lost_products(db: Database) -> None:
         for row_id, kind in db.execute(with_files.add_columns(ProductRow.kind)).all()
         if ANALYSES[kind].writes_files and row_id not in there
     ]
+    hold_products(db)
     db.execute(delete(ProductRow).where(ProductRow.id.in_(lost)))
     db.commit()
 
