@@ -1,28 +1,41 @@
-"""The least-cut plan against all subsets of its proposals, and what a fader would do instead."""
+"""The least-cut plan against all subsets of its proposals, what a fader would do instead, and what it would free."""
 
+import base64
 import itertools
 
 import numpy as np
 import pytest
 
+from mivlo.core.analyses.base import Need
+from mivlo.core.analyses.registry import ANALYSES
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.ensemble.clashes import find_clashes
 from mivlo.core.ensemble.erb_map import erb_map
 from mivlo.core.ensemble.least_cut import Scene, candidates_of, fader_instead, plan_of, scene_of
 from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
 
+from mivlo.core.model import RecordedSession
+from mivlo.core.model.intents import apply_all
+from mivlo.core.model.intents.ledgers import AddMove
+
 from .phrases import RATE
 from .planted import played
+from .test_analyses import Kept
 
+PROGRAMS = (56, 0, 24, 48, 16)
 ROLES = ("lead voice", "keys", "acoustic guitar", "strings", "keys")
 GAINS_DB = (-6.0, 0.0, 2.0, 0.0, -3.0)
 
 
+def sound_of(program: int) -> np.ndarray:
+    x = played(program)[:, : 6 * RATE]
+    return x / np.sqrt(np.mean(x**2)) * 0.05
+
+
 def scene_and_candidates(*, is_dynamic: bool = True):
     tracks = []
-    for program, gain_db in zip((56, 0, 24, 48, 16), GAINS_DB, strict=True):
-        x = played(program)[:, : 6 * RATE]
-        x = x / np.sqrt(np.mean(x**2)) * 0.05
+    for program, gain_db in zip(PROGRAMS, GAINS_DB, strict=True):
+        x = sound_of(program)
         tracks.append(
             MixedTrack(erb_map(ArraySource(x), start=0, end=x.shape[1], sample_rate_hz=RATE), gain_db=gain_db)
         )
@@ -85,3 +98,45 @@ def test_a_fader_that_wins_as_much_is_named(found):
 def test_nobody_yields_where_nobody_who_goes_first_is_hidden(found):
     scene, _ = found
     assert plan_of(scene, []).steps == ()
+
+
+def test_columns_with_the_plan_are_what_is_heard_once_it_is_taken(tmp_path):
+    class KeptBand(Kept):
+        def open(self, audio_id: str):
+            program = int(audio_id, 16)
+            return ArraySource(sound_of(program)) if program < 128 else self.rendered(audio_id)
+
+    def answer(name: str, now: RecordedSession, **figures):
+        analysis = ANALYSES[name]
+        asked = analysis.asked(**figures)
+        need = Need(analysis, analysis.question(now, asked, lambda _: None))
+        kept.computed(need)
+        return analysis.show(now, asked, need.params, kept.result(need))
+
+    def hidden_in(pictures: list[str]) -> np.ndarray:
+        return np.array([np.frombuffer(base64.b64decode(one), dtype=np.uint8) for one in pictures]).astype(float)
+
+    kept = KeptBand(tmp_path)
+    facts = {"original_name": "x.wav", "format": "WAV", "subtype": "PCM_24", "original_rate_hz": RATE}
+    audio = {}
+    for program in PROGRAMS:
+        n_channels, n_frames = sound_of(program).shape
+        lengths = {"n_channels": n_channels, "n_frames": n_frames, "original_frames": n_frames}
+        audio[f"{program:032x}"] = {"id": f"{program:032x}", **lengths, **facts}
+    tracks = [
+        {"id": f"t{at}", "name": f"Track {at}", "role": role, "gain_db": gain_db, "audio_id": f"{program:032x}"}
+        for at, (program, role, gain_db) in enumerate(zip(PROGRAMS, ROLES, GAINS_DB, strict=True))
+    ]
+    before = RecordedSession.model_validate({"id": "s", "sample_rate_hz": RATE, "tracks": tracks, "audio": audio})
+    plan = answer("plan", before)
+    n_moves = min(len(plan.moves), 4)
+    assert n_moves >= 2
+    taken = apply_all(before, [AddMove(strip_id=one.strip_id, entry=one.entry) for one in plan.moves[:n_moves]])
+    then, now = (answer("ensemble", one) for one in (before, taken))
+    planned = answer("planned-columns", before, n_moves=n_moves)
+    assert [one.id for one in planned.columns] == [one.id for one in then.columns]
+    was = hidden_in([one.hidden_now for one in then.columns])
+    became = hidden_in([one.hidden_now for one in now.columns])
+    told = hidden_in([one.hidden for one in planned.columns])
+    assert np.array_equal(hidden_in([one.hidden for one in answer("planned-columns", before, n_moves=0).columns]), was)
+    assert np.abs(told - became).sum() < 0.5 * np.abs(was - became).sum()

@@ -21,7 +21,7 @@ export const HINTS = {
     'fault, W leaves it for later.',
   columns:
     'Drag a name to the left, and it goes before the others; a pale place is hidden, and by whom, the pointer tells.',
-  sides: 'Press on a picture, and that side plays from there.',
+  sides: 'Press on a picture, and that side plays from there; with Shift, only the half octave under the pointer.',
   treatment: 'Another way of treating the same session: each has its own moves; faders and tracks are shared.',
 } as const
 

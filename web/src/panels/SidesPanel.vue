@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** Before and after, two treatments, or a reference, on one axis; what is under the pointer is heard on either side. */
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
-import type { Treatment } from '../api/client'
+import type { Probe, Treatment } from '../api/client'
 import HoldButton from '../components/HoldButton.vue'
 import NoteRuler from '../components/NoteRuler.vue'
 import PositionLine from '../components/PositionLine.vue'
@@ -23,6 +23,7 @@ const treatments = useTreatments()
 const { songS, loop } = useBench()
 
 const MIX = 'mix'
+const ONLY_OCTAVES = 0.5
 const stripId = ref(MIX)
 const subjects = computed(() => [
   { id: MIX, name: 'the whole mix' },
@@ -118,9 +119,17 @@ function hear(side: Lane, atS?: number) {
 function press(event: PointerEvent, side: Lane) {
   if (event.button !== 0) return
   ;(event.currentTarget as HTMLElement).setPointerCapture(event.pointerId)
+  if (event.shiftKey) play.probe.value = onlyAt(hzAt(event), side)
   hear(side, Math.max(timeAt(event), 0))
 }
+/** What lies around a frequency of a side; a reference is always heard whole, through the mix. */
+function onlyAt(hz: number, side: Lane): Probe {
+  const ofMix = stripId.value === MIX || (reference.value !== null && side === 'before')
+  const track_id = ofMix ? state.value.master.id : stripId.value
+  return { track_id, kind: 'only', hz: Math.min(Math.max(hz, 20), 20_000), amount_db: 15, width_octaves: ONLY_OCTAVES }
+}
 function release() {
+  play.probe.value = null
   const beside = play.beside.value
   if (beside) play.beside.value = { ...beside, heard: false }
   if (!wasPlaying) play.stop()
@@ -154,7 +163,7 @@ const TOLD = computed<Record<Lane, string>>(() => ({
       /></label>
       <HoldButton data-test="hear-before" @hold="hear('before')" @release="release">hold: {{ beforeName }}</HoldButton>
       <HoldButton data-test="hear-after" @hold="hear('after')" @release="release">hold: {{ afterName }}</HoldButton>
-      <span class="soft">or press on a picture: it plays from there</span>
+      <span class="soft">or press on a picture: it plays from there, with Shift only what lies there</span>
       <button v-if="treatments.free.value" class="plain" data-test="sides-make" @click="treatments.makeOf(treatment)">
         make treatment {{ treatments.free.value }} from {{ treatment }}
       </button>

@@ -57,17 +57,24 @@ class EarMaps(Analysis[NoFigures, EarMapOf, MapSize]):
 
     def analyse(self, work: Work, params: EarMapOf) -> MapSize:
         rate, n_frames = params.sample_rate_hz, max(params.end, 1)
+        first = params.mix.tracks[0]
+        if not params.is_group and not first.ledger:  # nothing acts: it sounds as it was recorded
+            source, at = work.open(first.audio_id), first.start_frame
+            return _kept(work, erb_map(source, start=-at, end=n_frames - at, sample_rate_hz=rate))
         if params.is_group:
             blocks = render_mix(params.mix, work.open, start=0, end=n_frames, sample_rate_hz=rate)
         else:
-            track = params.mix.tracks[0]
-            blocks = render_track(params.mix, track.id, work.open, start=0, end=n_frames, sample_rate_hz=rate)
+            blocks = render_track(params.mix, first.id, work.open, start=0, end=n_frames, sample_rate_hz=rate)
         with tempfile.TemporaryDirectory(dir=work.folder) as scratch:  # a long track is not held in memory
             stored = Path(scratch) / "sound.npy"
             write_store(stored, blocks, n_channels=params.n_channels, n_frames=n_frames)
             made = erb_map(open_source(stored), start=0, end=n_frames, sample_rate_hz=rate)
-        np.save(work.folder / MAP, made.power)
-        return MapSize(shape=made.power.shape)
+        return _kept(work, made)
+
+
+def _kept(work: Work, made: ErbMap) -> MapSize:
+    np.save(work.folder / MAP, made.power)
+    return MapSize(shape=made.power.shape)
 
 
 _MAPS = EarMaps()

@@ -40,55 +40,118 @@ class Memory(NamedTuple):
 def run(x, heard, memory, allpass_frames, allpass_gain, line_frames, into, out_of, pole):
     """Add the room to x (channels, n) float64 in place.
 
-    heard (2, n): what goes into it, overwritten; allpass_frames (2, allpasses), line_frames (LINES,) int64; into
+    heard (2, n): what goes into it; allpass_frames (2, allpasses), line_frames (LINES,) int64; into
     (LINES,): sign and size of what each line takes in, from the left for even lines, from the right for odd ones;
     out_of (2, LINES); pole: of the glides, a step.
     """
     n_allpasses = allpass_frames.shape[1]
     most = memory.before.shape[1]
     at, delays, now, wanted, wet = memory.at, memory.delays, memory.now, memory.wanted, memory.wet
-    y = np.empty((LINES, SUBSTEP_FRAMES))
+    # Of their own, since what lies in one piece is computed several frames at a time.
+    u, y, out = np.empty((2, SUBSTEP_FRAMES)), np.empty((LINES, SUBSTEP_FRAMES)), np.empty((2, SUBSTEP_FRAMES))
     for j in range(x.shape[1] // SUBSTEP_FRAMES):
         first = j * SUBSTEP_FRAMES
-        u = heard[:, first : first + SUBSTEP_FRAMES]
+        for c in range(2):
+            for i in range(SUBSTEP_FRAMES):
+                u[c, i] = heard[c, first + i]
         if delays[3] == 0 and delays[1] != delays[2]:
             delays[1] = delays[2]
         _delay(u, memory.before, at[0], delays, most)
         at[0] = (at[0] + SUBSTEP_FRAMES) % most
-        for c in range(2):
-            for a in range(n_allpasses):
-                ring, place = 1 + c * n_allpasses + a, memory.diffused[c, a]
-                k, size = at[ring], allpass_frames[c, a]
-                for i in range(SUBSTEP_FRAMES):
-                    waited = place[k]
-                    fed = u[c, i] + allpass_gain * waited
-                    place[k] = fed if abs(fed) > INAUDIBLE else 0.0
-                    u[c, i] = waited - allpass_gain * fed
-                    k = k + 1 if k + 1 < size else 0
-                at[ring] = k
+        _diffuse(u, memory.diffused, at, allpass_frames, allpass_gain)
         for line in range(LINES):
             if now[line, 0] != wanted[line, 0] or now[line, 1] != wanted[line, 1]:
                 for k in range(2):
                     now[line, k] += pole * (wanted[line, k] - now[line, k])
                     if abs(now[line, k] - wanted[line, k]) < ARRIVED:
                         now[line, k] = wanted[line, k]
-            k, size, place = at[1 + 2 * n_allpasses + line], line_frames[line], memory.lines[line]
-            own, kept, state = now[line, 0] * (1.0 - now[line, 1]), now[line, 1], memory.absorbed[line]
-            for i in range(SUBSTEP_FRAMES):
-                state = own * place[k] + kept * state
-                y[line, i] = state
-                k = k + 1 if k + 1 < size else 0
-            memory.absorbed[line] = state if abs(state) > INAUDIBLE else 0.0
-        _add(x[:, first : first + SUBSTEP_FRAMES], y, out_of, wet, pole)
+        rings = at[1 + 2 * n_allpasses :]
+        _take_out(y, memory.lines, rings, line_frames)
+        _absorb(y, memory.absorbed, now)
+        _add(x, first, y, out, out_of, wet, pole)
         _mix_lines(y)
-        for line in range(LINES):
-            ring, place = 1 + 2 * n_allpasses + line, memory.lines[line]
-            k, size, side = at[ring], line_frames[line], line % 2
-            for i in range(SUBSTEP_FRAMES):
-                fed = 0.25 * y[line, i] + into[line] * u[side, i]
-                place[k] = fed if abs(fed) > INAUDIBLE else 0.0
-                k = k + 1 if k + 1 < size else 0
+        _put_in(memory.lines, rings, line_frames, y, u, into)
+
+
+# Rings are longer than a step: what is taken out was put in before, and each step is one piece of a ring, or two. The
+# pieces are cut out where they are gone through: handed to a function, each costs more than the piece itself.
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _diffuse(u, diffused, at, frames, gain):
+    """Send u (2, n) through the all-passes of its side."""
+    n = u.shape[1]
+    for c in range(2):
+        for a in range(frames.shape[1]):
+            ring, size = 1 + c * frames.shape[1] + a, frames[c, a]
+            k, done = at[ring], 0
+            while done < n:
+                piece = min(size - k, n - done)
+                place, part = diffused[c, a, k : k + piece], u[c, done : done + piece]
+                for i in range(piece):
+                    waited = place[i]
+                    fed = part[i] + gain * waited
+                    place[i] = fed if abs(fed) > INAUDIBLE else 0.0
+                    part[i] = waited - gain * fed
+                done += piece
+                k = k + piece if k + piece < size else 0
             at[ring] = k
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _take_out(y, lines, at, frames):
+    """Put what comes out of the lines into y (LINES, n)."""
+    n = y.shape[1]
+    for line in range(LINES):
+        k, done = at[line], 0
+        while done < n:
+            piece = min(frames[line] - k, n - done)
+            place, part = lines[line, k : k + piece], y[line, done : done + piece]
+            for i in range(piece):
+                part[i] = place[i]
+            done += piece
+            k = k + piece if k + piece < frames[line] else 0
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _absorb(y, absorbed, now):
+    """Send y (LINES, n) through the losses of its lines: four side by side, since each frame waits for the one
+    before."""
+    for line in range(0, LINES, 4):
+        one, other, third, last = y[line], y[line + 1], y[line + 2], y[line + 3]
+        a, b, c, d = absorbed[line], absorbed[line + 1], absorbed[line + 2], absorbed[line + 3]
+        own_a, kept_a = now[line, 0] * (1.0 - now[line, 1]), now[line, 1]
+        own_b, kept_b = now[line + 1, 0] * (1.0 - now[line + 1, 1]), now[line + 1, 1]
+        own_c, kept_c = now[line + 2, 0] * (1.0 - now[line + 2, 1]), now[line + 2, 1]
+        own_d, kept_d = now[line + 3, 0] * (1.0 - now[line + 3, 1]), now[line + 3, 1]
+        for i in range(y.shape[1]):
+            a = own_a * one[i] + kept_a * a
+            b = own_b * other[i] + kept_b * b
+            c = own_c * third[i] + kept_c * c
+            d = own_d * last[i] + kept_d * d
+            one[i], other[i], third[i], last[i] = a, b, c, d
+        absorbed[line], absorbed[line + 1], absorbed[line + 2], absorbed[line + 3] = a, b, c, d
+    for line in range(LINES):
+        if abs(absorbed[line]) <= INAUDIBLE:
+            absorbed[line] = 0.0
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _put_in(lines, at, frames, y, u, into):
+    """Put what comes round, y (LINES, n), and what comes in, u (2, n), into the lines."""
+    n = y.shape[1]
+    for line in range(LINES):
+        k, done, gain = at[line], 0, into[line]
+        while done < n:
+            piece = min(frames[line] - k, n - done)
+            place = lines[line, k : k + piece]
+            round_, new = y[line, done : done + piece], u[line % 2, done : done + piece]
+            for i in range(piece):
+                fed = 0.25 * round_[i] + gain * new[i]
+                place[i] = fed if abs(fed) > INAUDIBLE else 0.0
+            done += piece
+            k = k + piece if k + piece < frames[line] else 0
+        at[line] = k
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -96,13 +159,15 @@ def _delay(u, before, at, delays, most):
     """Put u (2, SUBSTEP_FRAMES) behind the delay before the room; from one delay to another it is faded over."""
     fading = delays[0] != delays[1]
     for i in range(SUBSTEP_FRAMES):
-        k = (at + i) % most
-        weight = (delays[3] + (i + 1) / SUBSTEP_FRAMES) / FADE_STEPS if fading else 0.0
-        old, new = (k - delays[0]) % most, (k - delays[1]) % most
+        k = at + i if at + i < most else at + i - most
+        old = k - delays[0] if k >= delays[0] else k - delays[0] + most
         for c in range(2):
             before[c, k] = u[c, i]
             u[c, i] = before[c, old]
-            if fading:
+        if fading:
+            weight = (delays[3] + (i + 1) / SUBSTEP_FRAMES) / FADE_STEPS
+            new = k - delays[1] if k >= delays[1] else k - delays[1] + most
+            for c in range(2):
                 u[c, i] += weight * (before[c, new] - before[c, old])
     if fading:
         delays[3] += 1
@@ -111,11 +176,13 @@ def _delay(u, before, at, delays, most):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _add(x, y, out_of, wet, pole):
-    """Add the lines y (LINES, n) to x (1 or 2, n), by four weights that glide."""
-    n = x.shape[1]
-    out = np.zeros((2, n))
+def _add(x, first, y, out, out_of, wet, pole):
+    """Add the lines y (LINES, n) to x (1 or 2, frames) from a frame on, by four weights that glide; out (2, n) is room
+    for their sums."""
+    n = y.shape[1]
     for c in range(2):
+        for i in range(n):
+            out[c, i] = 0.0
         for line in range(LINES):
             sign, row = out_of[c, line], y[line]
             for i in range(n):
@@ -131,7 +198,7 @@ def _add(x, y, out_of, wet, pole):
         if c < x.shape[0] and (before != 0.0 or wet[k, 0] != 0.0):
             slope = (wet[k, 0] - before) / n
             for i in range(n):
-                x[c, i] += (before + slope * i) * out[source, i]
+                x[c, first + i] += (before + slope * i) * out[source, i]
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
