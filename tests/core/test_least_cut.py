@@ -13,7 +13,6 @@ from mivlo.core.ensemble.clashes import find_clashes
 from mivlo.core.ensemble.erb_map import erb_map
 from mivlo.core.ensemble.least_cut import Scene, candidates_of, fader_instead, plan_of, scene_of
 from mivlo.core.ensemble.listening import MixedTrack, full_scale_db_spl, hear
-
 from mivlo.core.model import RecordedSession
 from mivlo.core.model.intents import apply_all
 from mivlo.core.model.intents.ledgers import AddMove
@@ -140,3 +139,9 @@ def test_columns_with_the_plan_are_what_is_heard_once_it_is_taken(tmp_path):
     told = hidden_in([one.hidden for one in planned.columns])
     assert np.array_equal(hidden_in([one.hidden for one in answer("planned-columns", before, n_moves=0).columns]), was)
     assert np.abs(told - became).sum() < 0.5 * np.abs(was - became).sum()
+    # Mostly those are freed who go first, not those who only yield.
+    won = hidden_in([one.freed for one in planned.columns]).sum(axis=1)
+    fronts = {one.front for one in plan.moves[:n_moves]}
+    yielding = {one.strip_id for one in plan.moves[:n_moves]} - fronts
+    ids = [one.id for one in planned.columns]
+    assert sum(won[ids.index(one)] for one in fronts) > 2.0 * sum(won[ids.index(one)] for one in yielding)

@@ -1,5 +1,8 @@
 <script setup lang="ts">
-/** One track of the Ensemble: frequency up, time across, ink for how loud it is, slate hatching where it is hidden. */
+/**
+ * One track of the Ensemble: frequency up, time across, ink for how loud it is, slate hatching where it is hidden,
+ * green what something tried would free.
+ */
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
 import type { FrequencyView } from '../lib/axis'
 import { colours, hatching, onRepaint, paintFrequencyLines, surfaceOf } from '../lib/canvas'
@@ -79,6 +82,17 @@ function paint() {
     width,
     height,
   )
+  if (!props.picture.freed) return
+  const freed = masked(raster.freed, props.nTimes, whole.height)
+  context.globalAlpha = 0.75
+  context.drawImage(
+    filled(freed, () => c.green, whole.width, whole.height),
+    0,
+    0,
+    width,
+    height,
+  )
+  context.globalAlpha = 1
 }
 
 onMounted(() => {

@@ -18,25 +18,34 @@ export interface BandPicture {
   readonly ink: Uint8Array
   readonly hidden: Uint8Array
   readonly by: Uint8Array
+  /** Which part is heard that is hidden without what is tried. */
+  readonly freed: Uint8Array | null
 }
 
+/** A column, or what it would be with something that is tried. */
+export type ShownColumn = ColumnView & { readonly freed?: string }
+
 export const NOBODY = 255
+/** Of 255: what is hardly freed is not shown, and from a quarter on all is alike. */
+const LEAST_FREED = 8
+const FREED_ALPHA = 4
 
 const bytes = (text: string) => Uint8Array.from(atob(text), (letter) => letter.charCodeAt(0))
 
 /** Unpack a column's pictures: as it is now, or without the moves by which tracks yield. */
-export function pictureOf(column: ColumnView, now: boolean): BandPicture {
+export function pictureOf(column: ShownColumn, now: boolean): BandPicture {
   return {
     ink: bytes(now ? column.ink_now : column.ink),
     hidden: bytes(now ? column.hidden_now : column.hidden),
     by: bytes(column.by),
+    freed: column.freed === undefined ? null : bytes(column.freed),
   }
 }
 
 /** A column as it would be with the plan's moves. */
-export function asPlanned(column: ColumnView, planned: readonly PlannedColumn[]): ColumnView {
+export function asPlanned(column: ColumnView, planned: readonly PlannedColumn[]): ShownColumn {
   const one = planned.find(({ id }) => id === column.id)
-  return one ? { ...column, ink_now: one.ink, hidden_now: one.hidden } : column
+  return one ? { ...column, ink_now: one.ink, hidden_now: one.hidden, freed: one.freed } : column
 }
 
 /** Which band a frequency lies in; -1 beyond the model. */
@@ -45,7 +54,8 @@ export function bandOfHz(edges: readonly number[], hz: number): number {
   return above <= 0 ? -1 : above - 1
 }
 
-/** Alphas for a picture `height` pixels high and one pixel a time step wide: ink, and where it is hidden (0 or 255). */
+/** Alphas for a picture `height` pixels high and one pixel a time step wide: ink, where it is hidden (0 or 255), and
+ * where something tried frees it. */
 export function rasterOf(
   picture: BandPicture,
   edges: readonly number[],
@@ -53,22 +63,25 @@ export function rasterOf(
   view: FrequencyView,
   height: number,
   hiddenFrom: number,
-): { ink: Uint8Array; hidden: Uint8Array } {
+): { ink: Uint8Array; hidden: Uint8Array; freed: Uint8Array } {
   const ink = new Uint8Array(nTimes * height)
   const hidden = new Uint8Array(nTimes * height)
+  const freed = new Uint8Array(nTimes * height)
   for (let band = 0; band < edges.length - 1; band++) {
     const top = Math.max(Math.round(yOfHz(edges[band + 1] ?? 0, view, height)), 0)
     const bottom = Math.min(Math.round(yOfHz(edges[band] ?? 0, view, height)), height)
     for (let time = 0; time < nTimes; time++) {
       const level = picture.ink[band * nTimes + time] ?? 0
       const lost = (picture.hidden[band * nTimes + time] ?? 0) >= hiddenFrom ? 255 : 0
+      const won = picture.freed?.[band * nTimes + time] ?? 0
       for (let y = top; y < bottom; y++) {
         ink[y * nTimes + time] = level
         hidden[y * nTimes + time] = lost
+        freed[y * nTimes + time] = won >= LEAST_FREED ? Math.min(FREED_ALPHA * won, 255) : 0
       }
     }
   }
-  return { ink, hidden }
+  return { ink, hidden, freed }
 }
 
 /** Mean ink of every band, 0..1: how loud a track is there on the whole. */

@@ -176,8 +176,13 @@ const loopTold = computed(() =>
           </pattern>
         </defs>
       </svg>
-      hidden: about half of it or more is not heard. Time runs across each column. The names stand in right-of-way
-      order, the first goes first: drag to change. N: next clash, W: loop where it is worst; {{ loopTold
+      hidden: about half of it or more is not heard.
+      <template v-if="pictured === 'planned'">
+        <svg width="24" height="12" aria-hidden="true"><rect width="24" height="12" class="freed" /></svg> what the plan
+        would free.
+      </template>
+      Time runs across each column. The names stand in right-of-way order, the first goes first: drag to change. N: next
+      clash, W: loop where it is worst; {{ loopTold
       }}<button v-if="loop" class="plain" @click="setLoop(null)">clear</button>
     </p>
   </section>
@@ -272,6 +277,10 @@ progress {
 }
 .inked {
   fill: var(--ink);
+  opacity: 0.75;
+}
+.freed {
+  fill: var(--green);
   opacity: 0.75;
 }
 .hatched {

@@ -3,13 +3,14 @@
 import base64
 from collections.abc import Iterable
 
+import numpy as np
 from pydantic import BaseModel, Field
 
 from mivlo.core.analyses.base import Analysis, Known, Need, Work
 from mivlo.core.analyses.ear_map import as_mixed, map_need
 from mivlo.core.analyses.ensemble import N_TIMES, Ensemble, Ensembles
 from mivlo.core.analyses.plan import AskedPlan, Planned, PlanOf, Plans
-from mivlo.core.ensemble.columns import columns
+from mivlo.core.ensemble.columns import columns, freed
 from mivlo.core.ensemble.least_cut import dip_in, dipped
 from mivlo.core.ensemble.listening import hear, sampled
 from mivlo.core.ensemble.right_of_way import yield_limit_db
@@ -32,11 +33,13 @@ class PlannedColumnsOf(Frozen):
 
 
 class PlannedColumn(BaseModel):
-    """One who plays, as `ColumnBytes` with the moves."""
+    """One who plays, as `ColumnBytes` with the moves; `freed` is which part of it would be heard that is hidden now, of
+    255."""
 
     id: str
     ink: str
     hidden: str
+    freed: str
 
 
 class ColumnsOfPlan(BaseModel):
@@ -78,12 +81,24 @@ class PlannedColumns(Analysis[AskedColumns, PlannedColumnsOf, ColumnsOfPlan]):
             )
             for one in moves
         ]  # fmt: skip
-        tracks = dipped(
-            sampled(as_mixed(work, params.plan.together.after)), dips, reached=[one.reached for one in moves],
-            is_dynamic=params.plan.is_dynamic,
-        )  # fmt: skip
-        shown = columns(hear(tracks, full_scale_db=together.full_scale_db), n_times=N_TIMES)
-        ink, hidden = ([base64.b64encode(one.tobytes()).decode() for one in all_] for all_ in (shown.ink, shown.hidden))
-        return ColumnsOfPlan(
-            columns=[PlannedColumn(id=one, ink=ink[at], hidden=hidden[at]) for at, one in enumerate(ids)]
+        tracks = sampled(as_mixed(work, params.plan.together.after))
+        now = hear(tracks, full_scale_db=together.full_scale_db)
+        work.report(0.5)
+        reached = [one.reached for one in moves]
+        tried = hear(
+            dipped(tracks, dips, reached=reached, is_dynamic=params.plan.is_dynamic),
+            full_scale_db=together.full_scale_db,
         )
+        shown, won = columns(tried, n_times=N_TIMES), freed(now, tried, n_times=N_TIMES)
+        return ColumnsOfPlan(
+            columns=[
+                PlannedColumn(
+                    id=one, ink=_packed(shown.ink[at]), hidden=_packed(shown.hidden[at]), freed=_packed(won[at])
+                )
+                for at, one in enumerate(ids)
+            ]
+        )
+
+
+def _packed(picture: np.ndarray) -> str:
+    return base64.b64encode(picture.tobytes()).decode()

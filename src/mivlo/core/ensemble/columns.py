@@ -9,7 +9,7 @@ from mivlo.core.ensemble.hearing import CAMS, STEP_CAMS, cams_to_hz
 from mivlo.core.ensemble.listening import Heard
 from mivlo.core.units import Array, Floats
 
-__all__ = ["HIDDEN_FROM", "NOBODY", "Columns", "band_edges_hz", "columns", "worst_stretch"]
+__all__ = ["HIDDEN_FROM", "NOBODY", "Columns", "band_edges_hz", "columns", "freed", "worst_stretch"]
 
 NOBODY = 255
 HIDDEN_FROM = 115  # of 255: from nearly half of the loudness lost on, a place counts as hidden
@@ -48,8 +48,8 @@ def columns(heard: Heard, *, n_times: int) -> Columns:
     Source: ours; sums of loudness and of what is lost of it within each step of time
     """
     n_tracks, n_frames, _ = heard.loudness.shape
-    n_times = max(min(n_times, n_frames), 1)
-    first = np.linspace(0, n_frames, n_times, endpoint=False).astype(int)
+    first = _steps(n_frames, n_times)
+    n_times = len(first)
 
     def summed(values: Floats) -> Floats:
         return np.add.reduceat(values, first, axis=0).T
@@ -69,6 +69,28 @@ def columns(heard: Heard, *, n_times: int) -> Columns:
         others[index] = -1.0
         by[index] = np.where(lost[index] > 0.0, others.argmax(axis=0), NOBODY)
     return Columns(ink.astype(np.uint8), hidden.astype(np.uint8), by, heard.start_s, n_frames / n_times * heard.hop_s)
+
+
+def freed(before: Heard, after: Heard, *, n_times: int) -> np.ndarray:
+    """Return (tracks, bands, times) uint8: which part of each track's loudness is heard that was hidden before, of 255,
+    where it has what it lives from.
+
+    Raises
+    ------
+    Nothing.
+
+    Source: ours; as `columns`
+    """
+    first = _steps(before.loudness.shape[1], n_times)
+    found = []
+    for loudness, was, now, excitation in zip(before.loudness, before.kept, after.kept, before.excitation, strict=True):
+        whole, won = (np.add.reduceat(one, first, axis=0).T for one in (loudness, now - was))
+        found.append(255.0 * np.clip(won / np.maximum(whole, 1e-9), 0.0, 1.0) * core(excitation)[:, None])
+    return np.asarray(found, dtype=np.uint8)
+
+
+def _steps(n_frames: int, n_times: int) -> np.ndarray:
+    return np.linspace(0, n_frames, max(min(n_times, n_frames), 1), endpoint=False).astype(int)
 
 
 def worst_stretch(clash: Clash) -> tuple[float, float] | None:

@@ -147,7 +147,8 @@ class RoomStage:
 
     def _scale_own(self, x: Array) -> None:
         """Fade the sound itself out or in, a step of the grid at a time."""
-        if self._own[0] == self._own_goal == 1.0:
+        if self._own[0] == self._own_goal:
+            x *= self._own_goal
             return
         edges = np.empty(x.shape[1] // SUBSTEP_FRAMES + 1)
         edges[0] = self._own[0]
