@@ -5,7 +5,7 @@ import type { ClashView, ColumnView, EnsembleView, RegionRule } from '../api/cli
 import { timeTicks, wholeAxis, yOfHz } from '../lib/axis'
 import { colours, hatching, onRepaint, paintFrequencyLines, surfaceOf } from '../lib/canvas'
 import { meanInk, pictureOf } from '../lib/ensemble'
-import { formatHz, formatTime } from '../lib/figures'
+import { formatHz, formatTime, tickTime } from '../lib/figures'
 import ColumnPicture from './ColumnPicture.vue'
 import PositionLine from './PositionLine.vue'
 import RegionRules from './RegionRules.vue'
@@ -171,7 +171,7 @@ watch(() => [both.value, props.clashes, props.clashId], paint)
           :key="tick"
           class="tick figures"
           :style="{ left: across(tick) }"
-          >{{ formatTime(tick) }}</span
+          >{{ tickTime(tick) }}</span
         >
       </div>
     </div>

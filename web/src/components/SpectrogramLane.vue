@@ -5,7 +5,7 @@ import type { Place, Shows } from '../api/analyses'
 import { loadPicture, type PitchLine, type Suspect } from '../api/client'
 import { timeTicks, xOfTime, yOfHz, type FrequencyView, type TimeView } from '../lib/axis'
 import { colours, oncePerFrame, onRepaint, paintFrequencyLines, surfaceOf, type Surface } from '../lib/canvas'
-import { formatTime } from '../lib/figures'
+import { tickTime } from '../lib/figures'
 import { planTiles, type TileGrid, type TilePlan } from '../lib/tiles'
 
 const props = defineProps<{
@@ -167,7 +167,7 @@ function paint() {
     context.fillStyle = c.paper
     context.fillRect(x - 17, height - 14, 34, 14)
     context.fillStyle = c.soft
-    context.fillText(formatTime(at), x, height - 4)
+    context.fillText(tickTime(at), x, height - 4)
   }
 }
 

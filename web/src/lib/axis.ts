@@ -120,8 +120,8 @@ const MOST_TICKS = 9
 /** Times that get a tick: about eight across, fewer in a narrow lane, at round steps. */
 export function timeTicks(view: TimeView, width: number): number[] {
   const most = Math.min(MOST_TICKS, Math.max(width / TICK_PX, 1))
-  const steps = [0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120]
-  const step = steps.find((candidate) => (view.endS - view.startS) / candidate <= most) ?? 300
+  const steps = [0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800]
+  const step = steps.find((candidate) => (view.endS - view.startS) / candidate <= most) ?? 3600
   const first = Math.ceil(view.startS / step)
   const last = Math.floor(view.endS / step)
   return Array.from({ length: Math.max(last - first + 1, 0) }, (_, index) => (first + index) * step)

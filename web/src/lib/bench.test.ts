@@ -47,6 +47,8 @@ describe('the shared frequency axis', () => {
     expect(frequencyTicks(wholeAxis)).toContain(1000)
     expect(frequencyTicks({ lowHz: 400, highHz: 800 }).length).toBeGreaterThan(5)
     expect(timeTicks({ startS: 0, endS: 37 }, 900)).toEqual([0, 5, 10, 15, 20, 25, 30, 35])
+    const threeHours = timeTicks({ startS: 0, endS: 10_800 }, 320)
+    expect(threeHours).toEqual([0, 1800, 3600, 5400, 7200, 9000, 10_800])
     expect(xOfLevel(-200, 100)).toBe(0)
     expect(xOfLevel(0, 100)).toBe(100)
   })

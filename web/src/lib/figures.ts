@@ -73,6 +73,9 @@ export function formatTime(seconds: number): string {
   return `${minutes}:${(seconds - 60 * minutes).toFixed(1).padStart(4, '0')}`
 }
 
+/** The same for a scale: no tenths where there are none. */
+export const tickTime = (seconds: number) => formatTime(seconds).replace(/\.0$/, '')
+
 /** Pan from -1 (left) to 1 (right), said in hundredths and a side. */
 export function formatPan(pan: number): string {
   const part = Math.round(Math.abs(pan) * 100)
