@@ -1,6 +1,7 @@
 """The Ensemble in the page: the demo's two planted clashes are seen, heard, decided, carved, proven and undone."""
 
 import json
+import re
 from pathlib import Path
 
 import numpy as np
@@ -142,6 +143,25 @@ def test_a_pressed_cell_is_what_the_page_plays(page: Page, mivlo):
     spectrum = np.abs(np.fft.rfft(played[0] * np.hanning(FRAMES))) ** 2
     hz = np.fft.rfftfreq(FRAMES, 1 / RATE)
     assert spectrum[(hz > 90) & (hz < 240)].sum() > 0.8 * spectrum.sum()
+
+
+def test_what_the_plan_would_free_is_seen_before_anything_is_taken(page: Page, mivlo):
+    open_ensemble(page, mivlo)
+    button = page.get_by_test_id("pictured-planned")
+    expect(button).to_have_text(re.compile("with the plan's [1-9]"), timeout=90_000)
+    button.click()
+    expect(page.get_by_text("what the plan would free")).to_be_visible()
+    page.wait_for_function(
+        "() => window.mivlo.ensemble.planIsHeard.value && window.mivlo.ensemble.ordered.value[0].freed", timeout=60_000
+    )
+    freed = page.evaluate(
+        """() => Object.fromEntries(window.mivlo.ensemble.ordered.value.map((one) =>
+            [one.name, [...atob(one.freed)].reduce((sum, letter) => sum + letter.charCodeAt(0), 0)]))"""
+    )
+    assert freed["Lead voice"] > 0  # who goes first, and was hidden
+    assert max(freed, key=lambda name: freed[name]) in ("Lead voice", "Upright bass", "Box drum")
+    ledgers = "() => window.mivlo.session.state.value.tracks.every((track) => !track.ledger.length)"
+    assert page.evaluate(ledgers)
 
 
 def test_the_order_is_dragged_and_the_close_view_shows_two(bench, page: Page, mivlo):

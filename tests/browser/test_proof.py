@@ -202,6 +202,20 @@ def test_both_sides_are_seen_on_one_axis_and_heard_from_where_they_are_pressed(p
     page.mouse.up()
     expect(page.get_by_test_id("play")).to_have_text("Play")
     assert not page.evaluate("() => window.mivlo.play.listening.value.compared.other_heard")
+    # With Shift only what lies under the pointer, on that side.
+    hz = 431.0
+    at = box["y"] + box["height"] * (1.0 - np.log2(hz / 20.0) / np.log2(1_000.0))
+    page.mouse.move(box["x"] + box["width"] / 2, at)
+    page.keyboard.down("Shift")
+    page.mouse.down()
+    page.wait_for_function("() => window.mivlo.play.playing.value && window.mivlo.play.listening.value.probe")
+    played, _ = captured(page, 480_000, [])
+    page.mouse.up()
+    page.keyboard.up("Shift")
+    spectrum = np.abs(np.fft.rfft(played[0] * np.hanning(FRAMES))) ** 2
+    within = np.abs(np.log2(np.maximum(np.fft.rfftfreq(FRAMES, 1 / RATE), 1.0) / hz)) < 0.5
+    assert spectrum[within].sum() > 0.8 * spectrum.sum() > 0.0
+    page.wait_for_function("() => !window.mivlo.play.playing.value && !window.mivlo.play.listening.value.probe")
 
 
 def test_a_reference_is_brought_in_heard_by_one_key_equally_loud_and_drawn_towards(page: Page, mivlo, tmp_path):
