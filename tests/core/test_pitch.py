@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from scipy.signal import lfilter
+from scipy.signal import lfilter, resample_poly
 
 from mivlo.core.cellar import low_end_of
 from mivlo.core.engine.source import ArraySource
@@ -63,9 +63,10 @@ def spoken(seconds: float = 8.0) -> tuple[np.ndarray, np.ndarray]:
 
 
 def yin(x: np.ndarray, times_s: np.ndarray) -> np.ndarray:
-    """Return (points,) the pitch by YIN, NaN where its difference function has no clear dip."""
+    """Return (points,) the pitch by YIN, NaN where its difference function has no clear dip; the middle of what is
+    compared, two windows some milliseconds apart, is at the time."""
     window, most, found = round(0.03 * RATE), round(RATE / 60), []
-    for at in np.round(times_s * RATE).astype(int) - window:
+    for at in np.round(times_s * RATE).astype(int) - round(0.0175 * RATE):
         part = x[max(at, 0) : max(at, 0) + window + most]
         if len(part) < window + most or np.mean(part**2) < 1e-6:
             found.append(np.nan)
@@ -137,6 +138,32 @@ def test_what_speaks_has_the_pitch_that_it_was_given_and_that_yin_reads():
     assert octave <= 0.03
     assert np.isnan(line_of(np.zeros(RATE)).hz).all()
     assert lowest_pitch_hz(line_of(np.random.default_rng(2).standard_normal(2 * RATE) * 0.1)) is None
+
+
+@pytest.mark.parametrize(("files", "covers", "agrees"), [
+    ("pocketsphinx/test/data/librivox/*.wav", 0.85, 0.92),
+    ("asterisk/sounds/en_US_f_Allison/*.wav", 0.85, 0.92),
+    ("pocketsphinx/test/data/*.raw", 0.85, 0.8),  # in a noisy room
+    ("pocketsphinx/test/data/cards/*.wav", 0.85, 0.8),
+])  # fmt: skip
+def test_recorded_speakers_are_one_voice_and_have_the_pitch_that_yin_reads(files: str, covers: float, agrees: float):
+    """Recordings of people, from packages of Debian's that `./mivlo test` installs."""
+    parts, n = [], 0
+    for file in sorted(Path("/usr/share").glob(files)):
+        raw = {"samplerate": 16_000, "channels": 1, "subtype": "PCM_16"} if file.suffix == ".raw" else {}
+        x, rate = soundfile.read(file, **raw)
+        parts += [resample_poly(x, RATE // rate, 1), np.zeros(RATE // 5)]
+        n += len(parts[-2])
+        if n > 20 * RATE:
+            break
+    assert parts, f"no recordings in /usr/share/{files}: ./mivlo test installs them"
+    x = np.concatenate(parts)
+    line = line_of(x)
+    assert line.one_voice
+    read_hz = yin(x, line.times_s)
+    covered, within, octave = compared(line, read_hz)
+    assert abs(12.0 * np.log2(lowest_pitch_hz(line) / np.nanpercentile(read_hz, 5.0))) < 2.0
+    assert (covered >= covers, within >= agrees, octave <= 0.03) == (True, True, True), (covered, within, octave)
 
 
 @pytest.mark.parametrize("start_s", [0.0, 1.5])

@@ -32,7 +32,7 @@ class PitchLines(Analysis[OfStrip, PitchIn, PitchView]):
     """The pitch line of what goes into a strip."""
 
     name = "pitch"
-    version = 2
+    version = 3
     asked, params, result = OfStrip, PitchIn, PitchView
 
     def question(self, session: RecordedSession, asked: OfStrip, known: Known) -> PitchIn:

@@ -22,8 +22,10 @@ CANDIDATES, LEAST_LIKENESS = 5, 0.3
 # Of the path: a shorter period is preferred a little; silence is as likely as a likeness of 0.5; costs for 10 ms.
 OCTAVE_COST, SILENCE_LIKENESS, JUMP_COST, TURN_COST = 0.1, 0.5, 0.35, 0.14
 ACTIVE_DB, SILENT_DB = 35.0, -80.0  # below the loudest, and at all
-CLEAR_LIKENESS = 0.8
-MOSTLY, LEAST_VOICED = 0.6, 0.6  # of what has a pitch is plain, and of what sounds has one: else there is no one voice
+CLEAR_LIKENESS = 0.75
+# Of what is loud so much has a pitch, and so much of that is plain: else there is no one voice. What is softer, in a
+# recording made at home, is breath, hiss and room.
+LOUD_DB, LEAST_VOICED, MOSTLY = 20.0, 0.55, 0.52
 ROOTED, LOW_PARTIALS, PARTIALS = 0.06, 3, 8  # a period without low partials is what several notes have in common
 LOW_SHARE = 0.05  # of the plain points lie at or below the lowest pitch
 
@@ -74,8 +76,10 @@ def pitch_line(source: Source, *, start: int, end: int, sample_rate_hz: float) -
     hz[voiced] = 2.0 ** np.concatenate(octaves)[voiced, path[voiced]]
     clear = np.zeros(len(hz), dtype=bool)
     clear[voiced] = np.concatenate(plain)[voiced, path[voiced]]
-    enough = len(voiced) >= LEAST_VOICED * np.count_nonzero(sounding)
-    return PitchLine(times_s, hz, clear, one_voice=bool(len(voiced) and enough and np.mean(clear[voiced]) >= MOSTLY))
+    loud = sounding & (level_db > level_db.max() - LOUD_DB)
+    pitched = loud & np.isfinite(hz)
+    enough = np.count_nonzero(pitched) >= max(LEAST_VOICED * np.count_nonzero(loud), 1)
+    return PitchLine(times_s, hz, clear, one_voice=bool(enough and np.mean(clear[pitched]) >= MOSTLY))
 
 
 def _sharpened(likeness: Array | float) -> Array:
