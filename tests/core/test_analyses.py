@@ -14,7 +14,7 @@ from mivlo.core.analyses.needs import needs_of
 from mivlo.core.analyses.registry import ANALYSES, foreseen
 from mivlo.core.analyses.sounds import sound_behind, sound_into
 from mivlo.core.engine.source import ArraySource, Source, open_source
-from mivlo.core.errors import NotFoundError
+from mivlo.core.errors import NotFoundError, ParameterError
 from mivlo.core.model import RecordedSession
 
 RATE = 48_000
@@ -166,6 +166,30 @@ def test_what_does_not_change_a_result_does_not_change_its_address():
     assert keys(session(keepers=[{"low_hz": 900, "high_hz": 1_100}]), "suspects") != keys(plain, "suspects")
     assert keys(session(role="snare"), "suspects") != keys(plain, "suspects")
     assert keys(session(gain_db=-9.0), "ensemble") != keys(plain, "ensemble")
+
+
+def test_each_cure_and_each_loss_of_a_strip_is_told_at_its_own_move(tmp_path):
+    """All of a strip are measured at once; noise holds no whistle, and where nothing is cut nothing is gone."""
+    kept, other = Kept(tmp_path), EVIDENCE | {"hz": 4_000.0, "q": 20.0}
+    ledger = [
+        {"id": "deep", "move": {"kind": "bell", "hz": 1_000.0, "gain_db": -18.0, "q": 3.0}, "evidence": EVIDENCE},
+        {"id": "none", "move": {"kind": "bell", "hz": 4_000.0, "gain_db": -0.1, "q": 8.0}, "evidence": other},
+    ]
+    now = session(ledger=ledger)
+
+    def told(name: str, entry_id: str) -> Any:
+        analysis = ANALYSES[name]
+        asked = analysis.asked(strip_id="kick", entry_id=entry_id)
+        need = Need(analysis, analysis.question(now, asked, lambda _: None))
+        kept.computed(need)
+        return analysis.show(now, asked, need.params, kept.result(need))
+
+    assert told("cure", "deep").region_lost > 0.3 > told("cure", "none").region_lost
+    assert told("loss", "deep").region_lost > 0.3 > told("loss", "none").region_lost
+    assert len(kept.results) == 3  # one rendering, all cures, all losses
+    gone = now.with_strip("kick", lambda strip: {"ledger": strip.ledger[:1], "start_frame": 100 * RATE})
+    with pytest.raises(ParameterError, match="where it was found"):
+        ANALYSES["cure"].question(gone, ANALYSES["cure"].asked(strip_id="kick", entry_id="deep"), lambda _: None)
 
 
 def test_sounds_are_files_where_they_can_be_and_renderings_where_they_must(kept: Kept):

@@ -2,12 +2,14 @@
 /** A blind check before it begins, and what earlier ones showed. */
 import { computed } from 'vue'
 import type { BlindCheck } from '../api/client'
+import StripSelect from '../components/StripSelect.vue'
 import { useBench, useBlind, usePlay, useSession } from '../composables/work'
 import { formatHz, formatTime } from '../lib/figures'
 import { stripsOf } from '../lib/intents'
 import { kindOf, placeHz } from '../lib/moves'
 
 const { state, chosenId, chosen, treatment } = useSession()
+const strip = computed({ get: () => chosen.value?.id ?? '', set: (id) => (chosenId.value = id) })
 const { alone, against } = usePlay()
 const { kinds, loop } = useBench()
 const blind = useBlind()
@@ -73,16 +75,7 @@ function ofWhat(check: BlindCheck): string {
           </option>
         </select></label
       >
-      <label
-        >on
-        <select
-          :value="chosen?.id"
-          aria-label="Track"
-          data-test="blind-track"
-          @change="chosenId = ($event.target as HTMLSelectElement).value">
-          <option v-for="one in strips" :key="one.id" :value="one.id">{{ one.name }}</option>
-        </select></label
-      >
+      <label>on <StripSelect v-model="strip" :strips="strips" label="Track" data-test="blind-track" /></label>
       <select v-if="what === 'one-move'" v-model="entryId" aria-label="Move" data-test="blind-move">
         <option :value="null" disabled>which move?</option>
         <option v-for="one in moves" :key="one.id" :value="one.id">{{ told(one) }}</option>

@@ -6,6 +6,7 @@ import { useRouter } from 'vue-router'
 import { api, type KeptMoves, type LedgerEntry, type Move, type NewKeptMoves, type Strip } from '../api/client'
 import DeleteButton from '../components/DeleteButton.vue'
 import HoldButton from '../components/HoldButton.vue'
+import StripSelect from '../components/StripSelect.vue'
 import { queries } from '../api/reads'
 import { useEdits, useHunt, usePlay, useSession } from '../composables/work'
 import { addMove, stripsOf } from '../lib/intents'
@@ -13,6 +14,7 @@ import { newId } from '../lib/moves'
 
 const session = useSession()
 const { about, state, chosen, chosenId, knownChosen } = session
+const strip = computed({ get: () => chosen.value?.id ?? '', set: (id) => (chosenId.value = id) })
 const { pickedIds } = useEdits()
 const { hunt } = useHunt()
 const play = usePlay()
@@ -127,16 +129,7 @@ async function lookHere() {
 <template>
   <section aria-label="Kept moves">
     <p class="row">
-      <label
-        >Of
-        <select
-          :value="chosen?.id"
-          aria-label="Track"
-          data-test="kept-track"
-          @change="chosenId = ($event.target as HTMLSelectElement).value">
-          <option v-for="one in strips" :key="one.id" :value="one.id">{{ one.name }}</option>
-        </select></label
-      >
+      <label>Of <StripSelect v-model="strip" :strips="strips" label="Track" data-test="kept-track" /></label>
       <span class="soft">{{ moves.length }} {{ moves.length === 1 ? 'move' : 'moves' }}</span>
       <input v-model="name" maxlength="120" placeholder="a name" aria-label="Name" data-test="kept-name" />
       <input v-model="remark" maxlength="2000" placeholder="a remark" aria-label="Remark" />
