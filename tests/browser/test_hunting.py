@@ -328,7 +328,7 @@ def test_the_guided_cure_by_keyboard_by_roles_and_names_only(page: Page, mivlo):
 
     expect(guide).to_contain_text("1 of 3")
     press("button", "Play")
-    expect(page.get_by_role("button", name="Stop")).to_be_visible()
+    expect(page.get_by_role("button", name="Stop", exact=True)).to_be_visible()
     press("button", "find suspects")
     expect(guide).to_contain_text("2 of 3", timeout=60_000)
     ring = page.get_by_role("article").filter(has=page.get_by_role("button", name="cut", exact=True))
