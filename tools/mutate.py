@@ -64,7 +64,7 @@ BREAKS = (
     Break("server/services/storage.py", "SessionRow.shelved_at < since", "SessionRow.shelved_at < None", STORAGE),
     Break("core/ensemble/in_mix.py", "np.maximum(excited - less[-1], 0.0)", "np.maximum(excited - less[-2], 0.0)",
           "core/test_in_mix.py"),
-    Break("server/services/products.py", "    hold_products(db)\n    return _wanted", "    return _wanted", PRODUCTS),
+    Break("server/services/products.py", "    hold_products(db)\n    # All at once", "    # All at once", PRODUCTS),
     Break("core/analyses/cures.py", "self.answered.index(evidence)", "0", "core/test_analyses.py"),
     Break("core/analyses/cures.py", "lost[place.entry_id]", "lost[params.places[0].entry_id]", "core/test_analyses.py"),
     Break("core/finder/coming_back.py", "np.linspace(0, group[-1], most)", "np.arange(most)", "core/test_pressure.py"),

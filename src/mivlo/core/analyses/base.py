@@ -126,6 +126,7 @@ class Analysis(ABC, Generic[Asked, Params, Result]):
     result: ClassVar[Any]
     shown: ClassVar[Any] = None
     writes_files: ClassVar[bool] = False
+    hangs_on_all: ClassVar[bool] = False  # on every track: not foreseen while more of them are taken in
 
     @abstractmethod
     def analyse(self, work: Work, params: Params) -> Result:

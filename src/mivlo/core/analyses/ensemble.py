@@ -143,6 +143,7 @@ class Ensembles(Analysis[OfSession, EnsembleOf, Ensemble]):
     """All maps listened to together, with the faders as they are."""
 
     name = "ensemble"
+    hangs_on_all = True
     asked, params, result, shown = OfSession, EnsembleOf, Ensemble, EnsembleView
 
     def question(self, session: RecordedSession, asked: OfSession, known: Known) -> EnsembleOf:

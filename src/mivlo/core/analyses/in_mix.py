@@ -84,6 +84,7 @@ class InMixOf(Analysis[OfStrip, InMixIn, HeardInMix]):
     """Every suspect of a strip taken out of the mix, and listened for."""
 
     name = "in-mix"
+    hangs_on_all = True
     asked, params, result = OfStrip, InMixIn, HeardInMix
 
     def question(self, session: RecordedSession, asked: OfStrip, known: Known) -> InMixIn:

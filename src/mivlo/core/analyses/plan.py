@@ -104,6 +104,7 @@ class Plans(Analysis[AskedPlan, PlanOf, Planned]):
     """The fewest cuts that make room for everybody, heard anew as the plan grows."""
 
     name = "plan"
+    hangs_on_all = True
     version = 2
     asked, params, result, shown = AskedPlan, PlanOf, Planned, PlanView
 

@@ -61,6 +61,7 @@ class Relations(Analysis[OfSession, RelationsIn, RelationsOf]):
     """Which tracks hold one source, and how they stand to one another."""
 
     name = "relations"
+    hangs_on_all = True
     asked, params, result = OfSession, RelationsIn, RelationsOf
 
     def question(self, session: RecordedSession, asked: OfSession, known: Known) -> RelationsIn:

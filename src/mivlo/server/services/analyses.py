@@ -11,10 +11,12 @@ from mivlo.core.analyses.registry import foreseen
 from mivlo.core.errors import MivloError, NotFoundError
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import ProductRow
+from mivlo.server.services.imports import is_taking_in
 from mivlo.server.services.level_match import FailedError
 from mivlo.server.services.products import (
     Priority,
     done_result,
+    enqueue_listening,
     not_foreseen_any_more,
     want,
     wanted_of,
@@ -23,6 +25,8 @@ from mivlo.server.services.sessions import read_session
 from mivlo.server.services.state import SessionState
 
 __all__ = ["Asking", "ask", "listen"]
+
+LISTENED_AGAIN_S = 2.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,16 +75,18 @@ def _known(need: Need) -> Any:
 
 def listen(session_id: str) -> None:
     """Let all that a session needs be computed in the background, as far as it is not kept; give up what it needed
-    before."""
+    before. While files are taken in, what hangs on all tracks can wait: it would be begun anew for each of them."""
     try:
         with open_db() as db:
             session = read_session(db, session_id)
+            more_come = is_taking_in(db, session_id)
     except NotFoundError:  # deleted meanwhile
         return
     wanted = {
         one.id: one
         for treatment in session.treatments
         for analysis, asked, params in foreseen(session.as_treated(treatment.letter))
+        if not (more_come and analysis.hangs_on_all)
         for one in [wanted_of(session_id, getattr(asked, "strip_id", None), analysis, params)]
     }
     with open_db() as db:
@@ -90,4 +96,6 @@ def listen(session_id: str) -> None:
                 want(db, one, priority=Priority.BACKGROUND, foreseen=True)
                 db.commit()
         not_foreseen_any_more(db, session_id, list(wanted))
+        if more_come:  # and the last of them may be refused: then nobody changes the session
+            enqueue_listening(db, session_id, delay_s=LISTENED_AGAIN_S)
         db.commit()

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from pydantic import BaseModel
 from sqlalchemy import select
+from sqlalchemy.orm import Session as Database
 
 from mivlo.core.analyses.rendered import SAMPLES
 from mivlo.core.audiofile import ImportLimits, inspect_audio, resample_to_store, sha256_of
@@ -17,12 +18,22 @@ from mivlo.core.model import Audio, FileMarker
 from mivlo.core.model.base import printable
 from mivlo.core.pairs import name_of_all
 from mivlo.server.db.engine import open_db
-from mivlo.server.db.tables import AudioRow, SessionRow, new_id
-from mivlo.server.services.products import Priority, Wanted, want
+from mivlo.server.db.tables import AudioRow, ProductRow, SessionRow, new_id
+from mivlo.server.services.products import ENDED, Priority, Wanted, want
 from mivlo.server.services.waiting import ended
 from mivlo.server.settings import settings
 
-__all__ = ["ORIGINAL", "TAKE_IN", "Incoming", "audio_row", "import_audio", "shown_name", "stored_path", "take_in"]
+__all__ = [
+    "ORIGINAL",
+    "TAKE_IN",
+    "Incoming",
+    "audio_row",
+    "import_audio",
+    "is_taking_in",
+    "shown_name",
+    "stored_path",
+    "take_in",
+]
 
 ORIGINAL = "original"
 TAKE_IN = "take-in"  # a job like an analysis; its result is what the file is
@@ -76,6 +87,14 @@ def import_audio(session_id: str, rate_hz: int, incoming: Path, *, name: str) ->
     if row.status != "done" or row.result is None:
         raise AudioFileError(row.reason or f"{name}: cannot be taken in")
     return audio_row(session_id, TakenIn.model_validate_json(row.result))
+
+
+def is_taking_in(db: Database, session_id: str) -> bool:
+    """Tell whether files of a session are being taken in just now."""
+    under_way = select(ProductRow.id).where(
+        ProductRow.session_id == session_id, ProductRow.kind == TAKE_IN, ProductRow.status.not_in(ENDED)
+    )
+    return db.scalar(under_way.limit(1)) is not None
 
 
 def _notes_of(file: Incoming) -> Notes:

@@ -13,7 +13,7 @@ from datetime import UTC, datetime, timedelta
 from enum import IntEnum
 from typing import Any
 
-from sqlalchemy import delete, exists, func, select, text, update
+from sqlalchemy import Select, delete, exists, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session as Database
 
@@ -108,24 +108,33 @@ def want(
     if row is not None and row.status in ENDED and not (_must_begin(row) or foreseen > row.foreseen or _is_old(row)):
         return row  # nothing to be noted: nobody is held up
     hold_products(db)
-    return _wanted(db, wanted, priority=priority, wanter=wanter, foreseen=foreseen)
+    # All at once: a session of many tracks has thousands of ties, and nobody else gets on meanwhile.
+    there = select(ProductRow).where(ProductRow.id.in_(_ids_of(wanted))).execution_options(populate_existing=True)
+    known = {one.id: one for one in db.scalars(there)}
+    for one in known.values():
+        if one.status in ENDED and _is_old(one):  # what is needed is in use as well
+            one.used_at = datetime.now(UTC)
+    row = _wanted(db, wanted, priority, known)
+    _note(db, row, wanter, foreseen)
+    return row
 
 
-def _wanted(
-    db: Database, wanted: Wanted, *, priority: Priority, wanter: str | None = None, foreseen: bool = False
-) -> ProductRow:  # fmt: skip
-    row = db.get(ProductRow, wanted.id, populate_existing=True)
+def _ids_of(wanted: Wanted) -> set[str]:
+    """Return the ids of a product and of all that it needs."""
+    return {wanted.id}.union(*map(_ids_of, wanted.needs))
+
+
+def _wanted(db: Database, wanted: Wanted, priority: Priority, known: dict[str, ProductRow]) -> ProductRow:
+    row = known.get(wanted.id)
     if row is not None and not _must_begin(row) and (row.status != "waiting" or row.priority >= priority):
-        _note(db, row, wanter, foreseen)
         return row
-    needs = {need.id: _wanted(db, need, priority=priority) for need in wanted.needs}
-    row = _locked(db, wanted, priority)
+    needs = {need.id: _wanted(db, need, priority, known) for need in wanted.needs}
+    known[wanted.id] = row = _locked(db, wanted, priority)
     if row.status == "waiting" and row.priority < priority:
         row.priority = priority
         _set_queued_priority(db, [row.id], priority)
     elif row.status == "new" or _must_begin(row):
         _begin_anew(db, row, wanted, priority, needs)
-    _note(db, row, wanter, foreseen)
     return row
 
 
@@ -153,9 +162,10 @@ def _begin_anew(
         finish(db, row.id, status="failed", code=failed.code, reason=failed.reason)
         return
     missing = [one.id for one in needs.values() if one.status != "done"]
-    for need_id in missing:
-        db.execute(insert(ProductNeedRow).values(product_id=row.id, need_id=need_id).on_conflict_do_nothing())
-    if not missing:
+    if missing:
+        ties = [{"product_id": row.id, "need_id": need_id} for need_id in missing]
+        db.execute(insert(ProductNeedRow).values(ties).on_conflict_do_nothing())
+    else:
         enqueue(db, row)
 
 
@@ -176,10 +186,7 @@ def _is_old(row: ProductRow) -> bool:
 def _note(db: Database, row: ProductRow, wanter: str | None, foreseen: bool) -> None:
     if foreseen and not row.foreseen:
         row.foreseen = True
-    if row.status in ENDED:
-        if _is_old(row):
-            row.used_at = datetime.now(UTC)
-    elif wanter is not None:
+    if row.status not in ENDED and wanter is not None:
         db.flush()
         db.execute(insert(ProductWantRow).values(product_id=row.id, wanter=wanter).on_conflict_do_nothing())
         if row.cancel_requested:
@@ -344,9 +351,10 @@ def cancel(db: Database, row: ProductRow) -> None:
 
 
 def _cancel_unwanted(db: Database, product_ids: Iterable[str]) -> None:
-    for product_id in sorted(set(product_ids)):
+    # Of the many that a product of all tracks needs, hardly one is wanted by nobody else.
+    for product_id in db.scalars(_unwanted_of(product_ids)).all():
         row = db.get(ProductRow, product_id, with_for_update=True, populate_existing=True)
-        if row is None or row.status in ENDED or _is_wanted(db, product_id):
+        if row is None or row.status in ENDED:
             continue
         if row.foreseen:
             row.priority = Priority.BACKGROUND
@@ -363,11 +371,12 @@ def _cancel_unwanted(db: Database, product_ids: Iterable[str]) -> None:
             _cancel_unwanted(db, needs)
 
 
-def _is_wanted(db: Database, product_id: str) -> bool:
-    """Tell whether anybody waits for a product, or anything that is to be computed."""
-    wanted = exists().where(ProductWantRow.product_id == product_id)
-    needed = exists().where(ProductNeedRow.need_id == product_id)
-    return bool(db.scalar(select(wanted | needed)))
+def _unwanted_of(product_ids: Iterable[str]) -> Select[Any]:
+    """Return which products are under way though nobody waits for them, nor anything that is to be computed."""
+    wanted = exists().where(ProductWantRow.product_id == ProductRow.id)
+    needed = exists().where(ProductNeedRow.need_id == ProductRow.id)
+    under_way = ProductRow.id.in_(set(product_ids)), ProductRow.status.not_in(ENDED)
+    return select(ProductRow.id).where(*under_way, ~wanted, ~needed).order_by(ProductRow.id)
 
 
 def _leave_queue(db: Database, product_id: str) -> None:
