@@ -57,42 +57,17 @@ function paint() {
   paintFrequencyLines(surface, props.frequency, c.line)
   const whole = { width: Math.max(Math.round(width), 1), height: Math.max(Math.round(height), 1) }
   const raster = rasterOf(props.picture, props.edges, props.nTimes, props.frequency, whole.height, props.hiddenFrom)
-  context.drawImage(
-    filled(masked(raster.ink, props.nTimes, whole.height), () => c.ink, whole.width, whole.height),
-    0,
-    0,
-    width,
-    height,
-  )
-  const hidden = masked(raster.hidden, props.nTimes, whole.height)
+  function lay(alphas: Uint8Array, fill: Parameters<typeof filled>[1], opacity = 1) {
+    context.globalAlpha = opacity
+    const mask = masked(alphas, props.nTimes, whole.height)
+    context.drawImage(filled(mask, fill, whole.width, whole.height), 0, 0, width, height)
+    context.globalAlpha = 1
+  }
+  lay(raster.ink, () => c.ink)
   // Paper under the lines, so that they read on dark ink as well.
-  context.globalAlpha = 0.6
-  context.drawImage(
-    filled(hidden, () => c.paper, whole.width, whole.height),
-    0,
-    0,
-    width,
-    height,
-  )
-  context.globalAlpha = 1
-  context.drawImage(
-    filled(hidden, (pen) => hatching(pen, c.slate), whole.width, whole.height),
-    0,
-    0,
-    width,
-    height,
-  )
-  if (!props.picture.freed) return
-  const freed = masked(raster.freed, props.nTimes, whole.height)
-  context.globalAlpha = 0.75
-  context.drawImage(
-    filled(freed, () => c.green, whole.width, whole.height),
-    0,
-    0,
-    width,
-    height,
-  )
-  context.globalAlpha = 1
+  lay(raster.hidden, () => c.paper, 0.6)
+  lay(raster.hidden, (pen) => hatching(pen, c.slate))
+  if (props.picture.freed) lay(raster.freed, () => c.green, 0.75)
 }
 
 onMounted(() => {
