@@ -19,7 +19,7 @@ from mivlo.core.ensemble.right_of_way import complete_order, goes_first, same_re
 from mivlo.core.model import ClashReason, Frozen, Group, RecordedSession, Track
 from mivlo.core.roles import Role
 
-__all__ = ["ClashView", "ColumnView", "Ensemble", "EnsembleOf", "EnsembleView", "Ensembles", "ProofView"]
+__all__ = ["ClashView", "ColumnView", "Ensemble", "EnsembleOf", "EnsembleView", "Ensembles", "ProofView", "packed"]
 
 MOST_SHOWN = 60  # clashes
 N_TIMES = 72  # across a column
@@ -216,14 +216,15 @@ def _without_yields(session: RecordedSession) -> RecordedSession:
     )
 
 
-def _column(number: int, then: Columns, now: Columns) -> ColumnBytes:
-    def packed(picture: np.ndarray) -> str:
-        return base64.b64encode(picture[number].tobytes()).decode()
+def packed(picture: np.ndarray) -> str:
+    """Return a picture of bytes as text. Raises nothing. Source: ours."""
+    return base64.b64encode(picture.tobytes()).decode()
 
-    return ColumnBytes(
-        ink=packed(then.ink), hidden=packed(then.hidden), by=packed(then.by), ink_now=packed(now.ink),
-        hidden_now=packed(now.hidden),
-    )  # fmt: skip
+
+def _column(number: int, then: Columns, now: Columns) -> ColumnBytes:
+    pictures = (then.ink, then.hidden, then.by, now.ink, now.hidden)
+    ink, hidden, by, ink_now, hidden_now = (packed(one[number]) for one in pictures)
+    return ColumnBytes(ink=ink, hidden=hidden, by=by, ink_now=ink_now, hidden_now=hidden_now)
 
 
 def _proofs(params: EnsembleOf, before: Heard, after: Heard) -> list[Proven]:

@@ -1,14 +1,12 @@
 """What the Ensemble would show if some moves of the plan were taken: what each track would be freed of."""
 
-import base64
 from collections.abc import Iterable
 
-import numpy as np
 from pydantic import BaseModel, Field
 
 from mivlo.core.analyses.base import Analysis, Known, Need, Work
 from mivlo.core.analyses.ear_map import as_mixed, map_need
-from mivlo.core.analyses.ensemble import N_TIMES, Ensemble, Ensembles
+from mivlo.core.analyses.ensemble import N_TIMES, Ensemble, Ensembles, packed
 from mivlo.core.analyses.plan import AskedPlan, Planned, PlanOf, Plans
 from mivlo.core.ensemble.columns import columns, freed
 from mivlo.core.ensemble.least_cut import dip_in, dipped
@@ -92,13 +90,7 @@ class PlannedColumns(Analysis[AskedColumns, PlannedColumnsOf, ColumnsOfPlan]):
         shown, won = columns(tried, n_times=N_TIMES), freed(now, tried, n_times=N_TIMES)
         return ColumnsOfPlan(
             columns=[
-                PlannedColumn(
-                    id=one, ink=_packed(shown.ink[at]), hidden=_packed(shown.hidden[at]), freed=_packed(won[at])
-                )
+                PlannedColumn(id=one, ink=packed(shown.ink[at]), hidden=packed(shown.hidden[at]), freed=packed(won[at]))
                 for at, one in enumerate(ids)
             ]
         )
-
-
-def _packed(picture: np.ndarray) -> str:
-    return base64.b64encode(picture.tobytes()).decode()

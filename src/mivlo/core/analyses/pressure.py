@@ -223,8 +223,8 @@ def _held_down(
 def _most_of_it(spans: np.ndarray, first: int, last: int, rate: int) -> tuple[int, int]:
     """Return the seconds, from the first to the last frame, in which most of some spans (n, 2) lies."""
     longest = round(TRIED_S * rate)
-    if last - first <= longest:
-        return first, last
+    if last - first <= longest or not len(spans):
+        return first, min(last, first + longest)
     starts = np.clip(spans[:, 0] - round(LEAD_S * rate), first, last - longest)
     inside = [np.sum(np.diff(np.clip(spans, start, start + longest), axis=1)) for start in starts]
     start = int(starts[np.argmax(inside)])
