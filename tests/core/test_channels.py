@@ -9,8 +9,9 @@ import pytest
 import soundfile
 
 from mivlo.core.audiofile import ImportLimits
-from mivlo.core.metadata.containers import Part, carried_by, put_into
+from mivlo.core.metadata.containers import carried_by, put_into
 from mivlo.core.metadata.notes import notes_of
+from mivlo.core.metadata.parts import Part
 from mivlo.core.pairs import name_of_all, pairs_among
 from mivlo.core.rechannel import join, split
 

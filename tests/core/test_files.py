@@ -24,7 +24,8 @@ from mivlo.core.audiofile import (
 )
 from mivlo.core.errors import AudioFileError, TreatmentError
 from mivlo.core.filters.biquad import frequency_response
-from mivlo.core.metadata.containers import Part, carried_by
+from mivlo.core.metadata.containers import carried_by
+from mivlo.core.metadata.parts import Part
 from mivlo.core.model import LedgerEntry, Track
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.bell import Bell

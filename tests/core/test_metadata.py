@@ -13,8 +13,9 @@ from hypothesis import strategies as st
 from typer.testing import CliRunner
 
 from mivlo.cli import app
-from mivlo.core.metadata.containers import Part, carried_by, put_into
+from mivlo.core.metadata.containers import carried_by, put_into
 from mivlo.core.metadata.notes import Marker, Notes, notes_of
+from mivlo.core.metadata.parts import Part
 from mivlo.core.metadata.rendered import as_rendered
 
 RATE, FRAMES = 48_000, 24_000
@@ -170,6 +171,25 @@ def test_comments_of_a_flac_file_are_kept_and_read(tmp_path):
     assert tags["title"] == "Kick in"
     before, after = (soundfile.read(tmp_path / one, dtype="int32")[0] for one in ("in.flac", "out.flac"))
     assert np.array_equal(before, after)
+
+
+def test_comments_are_said_in_chunks_where_the_file_is_wav(tmp_path):
+    """A loop of a FLAC file, written as WAV: ffprobe reads the same words there, and when it begins."""
+    written(tmp_path / "in.wav")
+    words = {"title": "K\u00f6nig", "artist": "Nobody", "description": "Take 3"}
+    command = ["ffmpeg", "-v", "error", "-y", "-i", tmp_path / "in.wav", "-map_metadata", "-1", "-metadata"]
+    command += [f"time_reference={TIME}", *(one for pair in words.items() for one in ("-metadata", "=".join(pair)))]
+    subprocess.run([*command, tmp_path / "in.flac"], check=True)
+    facts = {"start_frame": 1_000, "n_frames": 4_000, "sample_rate_hz": RATE, "n_channels": 1, "bits": 16}
+    parts = as_rendered(carried_by(tmp_path / "in.flac"), **facts)
+    assert notes_of(parts).time_reference == TIME + 1_000
+    assert notes_of(as_rendered(carried_by(tmp_path / "in.flac"), **facts | {"start_frame": 0})).time_reference == TIME
+    soundfile.write(tmp_path / "out.wav", np.zeros(4_000), RATE)
+    put_into(tmp_path / "out.wav", parts)
+    tags = probed(tmp_path / "out.wav")["format"]["tags"]
+    assert (tags["title"], tags["artist"], int(tags["time_reference"])) == ("K\u00f6nig", "Nobody", TIME + 1_000)
+    assert notes_of(carried_by(tmp_path / "out.wav")).description == "Take 3"
+    assert soundfile.info(tmp_path / "out.wav").frames == 4_000
 
 
 @settings(max_examples=120, deadline=None, derandomize=True)

@@ -58,7 +58,11 @@ def test_left_and_right_are_offered_as_one_and_joined(api):
         for at, (name, rate) in enumerate(files.items())
     }
     [pair] = api.post("/api/staged/pairs", json=list(ids.values())).json()
-    assert pair == {"left": ids["Overheads L.wav"], "right": ids["Overheads R.wav"], "name": "Overheads"}
+    sides = {"left": ids["Overheads L.wav"], "right": ids["Overheads R.wav"]}
+    assert pair == {**sides, "name": "Overheads", "shorter_by_s": 0.0}
+    longer = staged(api, "Overheads R.wav", wav(0.5, seed=2)).json()[0]["id"]
+    [uneven] = api.post("/api/staged/pairs", json=[ids["Overheads L.wav"], longer]).json()
+    assert uneven["shorter_by_s"] == pytest.approx(0.2, abs=1e-3)
     refused = taken(api, state, ids["Pad L.wav"], ids["Pad R.wav"])
     assert (refused.status_code, "44100 Hz and 48000 Hz" in refused.json()["message"]) == (422, True)
     [track] = taken(api, state, pair["left"], pair["right"]).json()["tracks"]

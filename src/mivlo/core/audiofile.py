@@ -13,7 +13,8 @@ import soundfile
 import soxr
 
 from mivlo.core.errors import AudioFileError
-from mivlo.core.metadata.containers import Carried, put_into
+from mivlo.core.metadata.containers import put_into
+from mivlo.core.metadata.parts import Carried
 from mivlo.core.riff import LONG_WAVES, BareLongWave
 from mivlo.core.truncation import missing_bytes, untold_frames
 from mivlo.core.units import Array

@@ -16,7 +16,9 @@ import soundfile
 
 from mivlo.core.audiofile import AudioFileInfo, ImportLimits, inspect_audio, opened, read_blocks, wave_format
 from mivlo.core.errors import ParameterError
-from mivlo.core.metadata.containers import Carried, Part, carried_by, put_into
+from mivlo.core.metadata.containers import carried_by, put_into
+from mivlo.core.metadata.notes import notes_of
+from mivlo.core.metadata.parts import Carried, Part
 
 __all__ = ["MOST_CHANNELS", "Split", "join", "split"]
 
@@ -72,7 +74,7 @@ def join(left: Path, right: Path, target: Path, *, limits: ImportLimits, names: 
     Raises
     ------
     AudioFileError: what cannot be taken in
-    ParameterError: files of more channels, or of different rates
+    ParameterError: files of more channels, of different rates, or that say that they begin at different times
     OSError: a full disk; nothing is left behind
     """
     infos = [inspect_audio(one, limits=limits, name=name) for one, name in zip((left, right), names, strict=True)]
@@ -82,6 +84,11 @@ def join(left: Path, right: Path, target: Path, *, limits: ImportLimits, names: 
     if len({info.sample_rate_hz for info in infos}) > 1:
         rates = " and ".join(f"{info.sample_rate_hz} Hz" for info in infos)
         raise ParameterError(f"{names[0]} and {names[1]} have {rates}: bring them to one rate, or keep them apart")
+    times = [notes_of(carried_by(one)).time_reference for one in (left, right)]
+    if None not in times and times[0] != times[1]:
+        raise ParameterError(
+            f"{names[0]} and {names[1]} begin at different times by their time references: keep them apart"
+        )
     finer = max(infos, key=lambda info: (_read_as(info) == "float64", _read_as(info)[:5] == "float", _width(info)))
     longest = replace(finer, n_frames=max(info.n_frames for info in infos))
     carries = carried_by(left)

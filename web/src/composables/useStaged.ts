@@ -1,7 +1,7 @@
 /** Files on their way in: sent and looked at first, asked about once where there is a choice, then taken in. */
 import { ref, type Ref } from 'vue'
 import { api, upload, type SessionState, type StagedFile, type StagedPair } from '../api/client'
-import type { Incoming, IncomingAnswer, IncomingQuestion } from '../lib/incoming'
+import { pairSays, type Incoming, type IncomingAnswer, type IncomingQuestion } from '../lib/incoming'
 
 /** A file that has arrived, and its row in the list. */
 export interface Arrived {
@@ -53,7 +53,7 @@ export function useStaged(incoming: Ref<Incoming[]>) {
     const many = sounds.filter(({ staged }) => (staged.n_channels ?? 1) > 2)
     const pairs = await api.pairsOf(sounds.map(({ staged }) => staged.id))
     if (!many.length && !pairs.length) return { channels: null, join: false, pairs: [] }
-    question.value = { many: many.map(({ row }) => row.name), pairs: pairs.map((pair) => pair.name) }
+    question.value = { many: many.map(({ row }) => row.name), pairs: pairs.map(pairSays) }
     const answer = await new Promise<IncomingAnswer>((resolve) => (answered = resolve))
     question.value = null
     return { ...answer, pairs: answer.join ? pairs : [] }

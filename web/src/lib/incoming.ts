@@ -24,6 +24,12 @@ export interface IncomingAnswer {
   readonly pairs: readonly StagedPair[]
 }
 
+/** What a pair is called; and where its sides are not equally long, that the shorter one ends in silence. */
+export function pairSays({ name, shorter_by_s }: StagedPair): string {
+  const by = shorter_by_s >= 0.1 ? `${shorter_by_s.toFixed(1)} s` : `${Math.ceil(1_000 * shorter_by_s)} ms`
+  return shorter_by_s ? `${name} (one side is ${by} shorter, and would end in silence)` : name
+}
+
 /** Sections from each marker of a file to the next one, or to its end; frames of the session. */
 export function sectionsOf(track: Track, file: Audio, rateHz: number): Intent[] {
   const ratio = rateHz / file.original_rate_hz

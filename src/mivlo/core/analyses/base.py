@@ -17,6 +17,7 @@ from pydantic import BaseModel, TypeAdapter
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.source import Source
 from mivlo.core.model import Frozen, RecordedSession
+from mivlo.core.remembered import remembered
 
 __all__ = [
     "Analysis",
@@ -183,5 +184,10 @@ def _adapter(result: Any) -> TypeAdapter[Any]:
 
 def key_of(analysis: AnyAnalysis, params: Frozen) -> str:
     """Return the address of a result, 32 hexadecimal digits made of all that it hangs on. Raises nothing."""
-    text = f"{analysis.name} {analysis.version} {params.model_dump_json()}"
+    return _key_of(params, analysis.name, analysis.version)
+
+
+@remembered(512)  # the map of each of 64 tracks is named by each of the 64
+def _key_of(params: Frozen, name: str, version: int) -> str:
+    text = f"{name} {version} {params.model_dump_json()}"
     return hashlib.blake2b(text.encode(), digest_size=KEY_BYTES).hexdigest()

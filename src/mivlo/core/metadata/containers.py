@@ -7,43 +7,27 @@ source), and comes out of it again.
 
 import os
 import struct
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
 
 from mivlo.core.errors import AudioFileError
+from mivlo.core.metadata.comments import as_chunks
+from mivlo.core.metadata.parts import COMMENT, Carried, Part
 from mivlo.core.riff import LONG_WAVES, wave_chunks
 
-__all__ = ["Carried", "Part", "carried_by", "put_into"]
+__all__ = ["carried_by", "put_into"]
 
 MOST_BYTES = 64 << 20  # of one part
 MOST_PARTS = 500  # of a FLAC file
 COPY_BYTES = 1 << 20
 SOUND_PARTS = {b"fmt ", b"data", b"ds64", b"fact", b"PEAK", b"JUNK", b"FLLR", b"PAD ", b"slnt"}
 WAVE_HEADS = (b"RIFF", *LONG_WAVES)
-APPLICATION, COMMENT = 2, 4
-KEPT_BLOCKS = {APPLICATION, COMMENT, 5, 6}  # of FLAC (RFC 9639): also cue sheets and pictures
+APPLICATION = 2
+KEPT_BLOCKS = {APPLICATION, COMMENT[0], 5, 6}  # of FLAC (RFC 9639): also cue sheets and pictures
 FLAC_MOST = (1 << 24) - 1
 MOST_PAGES = 300  # of an Ogg file, up to the end of its comments: of 64 KiB at most
 OGG_COMMENTS = (b"\x03vorbis", b"OpusTags")
-
-
-@dataclass(frozen=True, slots=True)
-class Part:
-    """A RIFF chunk (`name` of four bytes) or, of FLAC, a metadata block (`name` is its number as one byte)."""
-
-    name: bytes
-    data: bytes
-    is_before_sound: bool = True
-
-    @property
-    def is_chunk(self) -> bool:
-        """Tell whether it is a RIFF chunk. Raises nothing. Source: ours."""
-        return len(self.name) == 4
-
-
-Carried = Sequence[Part]
 
 
 def carried_by(path: Path) -> Carried:
@@ -116,7 +100,7 @@ def _ogg_parts(file: BinaryIO) -> Iterator[Part]:
     start = next((len(mark) for mark in OGG_COMMENTS if found.startswith(mark)), 0)
     if start:
         data = found[start:]
-        yield Part(bytes([COMMENT]), data[: _comment_length(data)])
+        yield Part(COMMENT, data[: _comment_length(data)])
 
 
 def _comment_length(data: bytes) -> int:
@@ -138,7 +122,8 @@ def _read(file: BinaryIO, at: int, size: int, name: bytes) -> bytes:
 
 
 def put_into(path: Path, parts: Carried) -> None:
-    """Put parts into a WAV, RF64 or FLAC file that has just been written; what fits neither is left out.
+    """Put parts into a WAV, RF64 or FLAC file that has just been written; a WAV file says in chunks what comments of
+    FLAC said, other blocks of FLAC are left out there.
 
     Raises
     ------
@@ -152,7 +137,7 @@ def put_into(path: Path, parts: Carried) -> None:
             if source.read(4) == b"fLaC":
                 _write_flac(source, target, parts)
             else:
-                _write_wave(source, target, path.stat().st_size, [part for part in parts if part.is_chunk])
+                _write_wave(source, target, path.stat().st_size, as_chunks(parts))
             target.flush()
             os.fsync(target.fileno())
         other.replace(path)

@@ -5,12 +5,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from xml.etree import ElementTree
 
-from mivlo.core.metadata.containers import COMMENT, Carried
+from mivlo.core.metadata.comments import BEXT_TIME, comments_in
+from mivlo.core.metadata.parts import COMMENT, Carried
 
-__all__ = ["BEXT_TIME", "Marker", "Notes", "cue_points", "notes_of"]
+__all__ = ["Marker", "Notes", "cue_points", "notes_of"]
 
-BEXT_TIME = 338  # where the time reference stands in a bext chunk: 8 bytes, low word first
-BEXT_LENGTH = 602
 MOST_XML_BYTES = 4 << 20
 MOST_MARKERS, MOST_NAMES, MOST_TEXT = 500, 64, 200
 
@@ -51,8 +50,8 @@ def notes_of(parts: Carried) -> Notes:
             description = _text(part.data[:256])
         elif part.name == b"iXML" and not names:
             names = tuple(_names_in(part.data))
-        elif part.name == bytes([COMMENT]):
-            told = dict(_comments(part.data))
+        elif part.name == COMMENT:
+            told = dict(comments_in(part.data))
             time = int(told["time_reference"]) if told.get("time_reference", "").isdecimal() and time is None else time
             description = description or told.get("description", "")
             names = names or tuple(told[name] for name in ("title",) if told.get(name))
@@ -82,27 +81,6 @@ def _names_in(data: bytes) -> Iterator[str]:
         name = (track.findtext("NAME") or "").strip()
         if name:
             yield _text(name.encode())[:MOST_TEXT]
-
-
-def _comments(data: bytes) -> Iterator[tuple[str, str]]:
-    """Yield names (in small letters) and values of a Vorbis comment."""
-    position = 0
-
-    def taken() -> bytes:
-        nonlocal position
-        length = int.from_bytes(data[position : position + 4], "little")
-        start = position + 4
-        position = start + length
-        return data[start:position]
-
-    taken()
-    n = int.from_bytes(data[position : position + 4], "little")
-    position += 4
-    for _ in range(min(n, 1_000)):
-        if position + 4 > len(data):
-            return
-        name, _, value = taken().decode("utf-8", "replace").partition("=")
-        yield name.lower(), value.strip()
 
 
 def cue_points(data: bytes) -> list[tuple[int, bytes]]:

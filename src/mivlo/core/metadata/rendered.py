@@ -5,8 +5,9 @@ import re
 import struct
 from dataclasses import replace
 
-from mivlo.core.metadata.containers import Carried, Part
-from mivlo.core.metadata.notes import BEXT_LENGTH, BEXT_TIME, cue_points
+from mivlo.core.metadata.comments import BEXT_LENGTH, BEXT_TIME, moved_in_time
+from mivlo.core.metadata.notes import cue_points
+from mivlo.core.metadata.parts import COMMENT, Carried, Part
 
 __all__ = ["as_rendered"]
 
@@ -43,6 +44,8 @@ def as_rendered(
             part = replace(part, data=_bext(part.data, start_frame) + line)
         elif part.name == b"iXML":
             part = replace(part, data=_ixml(part.data, start_frame))
+        elif part.name == COMMENT:
+            part = moved_in_time(part, start_frame)
         elif part.name == bytes([5]) and start_frame:
             continue  # a cue sheet of FLAC counts from the start of the whole
         kept.append(part)

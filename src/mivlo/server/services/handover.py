@@ -50,7 +50,7 @@ def ask_for(db: Session, session_id: str, request: HandOverRequest) -> HandOver:
     """
     state = read_session(db, session_id).as_treated(request.treatment)
     check_request(state, request)
-    wanted = Wanted(new_id(), HAND_OVER, session_id, None, request.model_dump_json())
+    wanted = Wanted(new_id(), HAND_OVER, session_id, None, request)
     row = want(db, wanted, priority=Priority.WAITED_FOR)
     db.commit()
     return _as_model(row)

@@ -73,7 +73,7 @@ def import_audio(session_id: str, rate_hz: int, incoming: Path, *, name: str) ->
     AudioFileError: what cannot be taken in, with its reason
     """
     file = Incoming(audio_id=new_id(), path=incoming, rate_hz=rate_hz, name=name)
-    wanted = Wanted(file.audio_id, TAKE_IN, session_id, None, file.model_dump_json())
+    wanted = Wanted(file.audio_id, TAKE_IN, session_id, None, file)
     with open_db() as db:
         want(db, wanted, priority=Priority.WAITED_FOR)
         db.commit()

@@ -13,6 +13,7 @@ from datetime import UTC, datetime, timedelta
 from enum import IntEnum
 from typing import Any
 
+from pydantic import BaseModel
 from sqlalchemy import Select, delete, exists, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session as Database
@@ -81,7 +82,7 @@ class Wanted:
     kind: str
     session_id: str
     strip_id: str | None
-    params: str
+    params: BaseModel
     needs: tuple["Wanted", ...] = ()
 
 
@@ -96,7 +97,7 @@ def wanted_of(session_id: str, strip_id: str | None, analysis: AnyAnalysis, para
     needs = (wanted_of(session_id, strip_id, need.analysis, need.params) for need in needs_of(analysis, params))
     return Wanted(
         id=key_of(analysis, params), kind=analysis.name, session_id=session_id, strip_id=strip_id,
-        params=params.model_dump_json(), needs=tuple(sorted(needs, key=lambda one: one.id)),
+        params=params, needs=tuple(sorted(needs, key=lambda one: one.id)),
     )  # fmt: skip
 
 
@@ -140,9 +141,10 @@ def _wanted(db: Database, wanted: Wanted, priority: Priority, known: dict[str, P
 
 def _locked(db: Database, wanted: Wanted, priority: Priority) -> ProductRow:
     """Return the row of a product, made where there is none, and held until the end of the transaction."""
+    params = wanted.params.model_dump_json()
     values = {
         "id": wanted.id, "session_id": wanted.session_id, "strip_id": wanted.strip_id, "kind": wanted.kind,
-        "params": wanted.params, "audio_ids": sorted(set(_AUDIO_IDS.findall(wanted.params))), "status": "new",
+        "params": params, "audio_ids": sorted(set(_AUDIO_IDS.findall(params))), "status": "new",
         "priority": int(priority), "foreseen": False, "progress": 0.0, "tries": 0, "cancel_requested": False,
         "bytes": 0,
     }  # fmt: skip
@@ -154,7 +156,7 @@ def _begin_anew(
     db: Database, row: ProductRow, wanted: Wanted, priority: Priority, needs: dict[str, ProductRow]
 ) -> None:  # fmt: skip
     row.status, row.progress, row.tries, row.cancel_requested = "waiting", 0.0, 0, False
-    row.params, row.priority = wanted.params, int(priority)
+    row.params, row.priority = wanted.params.model_dump_json(), int(priority)
     row.code = row.reason = row.ended_at = None
     db.flush()
     failed = next((one for one in needs.values() if one.status == "failed"), None)

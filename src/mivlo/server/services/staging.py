@@ -13,6 +13,8 @@ from pydantic import BaseModel
 from mivlo.core.audiofile import inspect_audio
 from mivlo.core.bundle import copied, is_bundle
 from mivlo.core.errors import AudioFileError, NotFoundError, ParameterError, TooLargeError
+from mivlo.core.metadata.containers import carried_by
+from mivlo.core.metadata.notes import notes_of
 from mivlo.core.pairs import name_of_all, pairs_among
 from mivlo.core.rechannel import MOST_CHANNELS, Split, join, split
 from mivlo.server.db.tables import new_id
@@ -41,11 +43,13 @@ class StagedFile(BaseModel):
 
 
 class StagedPair(BaseModel):
-    """Two files that are left and right of one sound by their names, and what that would be called."""
+    """Two files that are left and right of one sound by their names, and what that would be called; by how much one of
+    them is shorter."""
 
     left: str
     right: str
     name: str
+    shorter_by_s: float
 
 
 def staged(path: Path, name: str) -> list[StagedFile]:
@@ -76,17 +80,29 @@ class _Note(BaseModel):
     name: str
     rate_hz: int
     n_channels: int
+    n_frames: int
+    time_reference: int | None
 
 
 def pairs_of(file_ids: Sequence[str]) -> list[StagedPair]:
-    """Return which of some sounds that have arrived are two sides of one: mono, of one rate, and by their names."""
+    """Return which of some sounds that have arrived are two sides of one: mono, of one rate and one beginning, and by
+    their names."""
     notes = [(file_id, note) for file_id in file_ids if (note := _note_of(file_id)) and note.n_channels == 1]
     found = pairs_among([note.name for _, note in notes])
     return [
-        StagedPair(left=notes[one.left][0], right=notes[one.right][0], name=one.name)
-        for one in found
-        if notes[one.left][1].rate_hz == notes[one.right][1].rate_hz
-    ]
+        StagedPair(
+            left=notes[pair.left][0], right=notes[pair.right][0], name=pair.name,
+            shorter_by_s=abs(left.n_frames - right.n_frames) / left.rate_hz,
+        )
+        for pair in found
+        for left, right in [(notes[pair.left][1], notes[pair.right][1])]
+        if left.rate_hz == right.rate_hz and _begin_together(left, right)
+    ]  # fmt: skip
+
+
+def _begin_together(left: _Note, right: _Note) -> bool:
+    """Tell whether nothing says that two files begin at different times."""
+    return None in (left.time_reference, right.time_reference) or left.time_reference == right.time_reference
 
 
 def as_tracks(file_ids: Sequence[str], channels: Split | None) -> list[tuple[Path, str]]:
@@ -169,10 +185,14 @@ def _looked_at(file_id: str, name: str) -> StagedFile:
     path = _path_of(file_id)
     try:
         info = inspect_audio(path, limits=replace(settings().import_limits, max_channels=MOST_CHANNELS), name=name)
+        told = notes_of(carried_by(path))
     except AudioFileError as error:
         path.unlink(missing_ok=True)
         return StagedFile(id=file_id, name=name, kind="refused", reason=str(error))
-    note = _Note(name=name, rate_hz=info.sample_rate_hz, n_channels=info.n_channels)
+    note = _Note(
+        name=name, rate_hz=info.sample_rate_hz, n_channels=info.n_channels, n_frames=info.n_frames,
+        time_reference=told.time_reference,
+    )  # fmt: skip
     path.with_name(f"{file_id}.json").write_text(note.model_dump_json())
     return StagedFile(
         id=file_id, name=name, kind="sound", rate_hz=info.sample_rate_hz, n_channels=info.n_channels,
