@@ -8,6 +8,8 @@ import numpy as np
 import pytest
 import soundfile
 
+from mivlo.core.metadata.containers import put_into
+from mivlo.core.metadata.parts import Part
 from mivlo.server.settings import settings
 
 from .helpers import new_session, upload, wav
@@ -70,6 +72,19 @@ def test_left_and_right_are_offered_as_one_and_joined(api):
     kept = soundfile.read(settings().audio_folder(track["audio_id"]) / "original")[0]
     sides = [soundfile.read(io.BytesIO(wav(0.3, seed=at)))[0] for at in (0, 2)]
     assert np.array_equal(kept.T, sides)
+
+
+def test_sides_that_begin_at_different_times_are_no_pair(api, tmp_path):
+    state, ids = new_session(api), []
+    for name, time in (("Room L.wav", 48_000), ("Room R.wav", 48_960), ("Room right.wav", 48_000)):
+        path = tmp_path / name
+        path.write_bytes(wav(0.3))
+        put_into(path, [Part(b"bext", bytes(338) + time.to_bytes(8, "little") + bytes(256))])
+        ids.append(staged(api, name, path.read_bytes()).json()[0]["id"])
+    assert api.post("/api/staged/pairs", json=ids[:2]).json() == []
+    refused = taken(api, state, *ids[:2])
+    assert (refused.status_code, "begin at different times" in refused.json()["message"]) == (422, True)
+    assert taken(api, state, ids[0], ids[2]).status_code == 201
 
 
 def test_the_same_file_is_stored_once_and_outlives_who_had_it_first(api):
