@@ -9,6 +9,7 @@ from typing import Annotated, ParamSpec
 
 import typer
 
+from mivlo.cli.options import Port
 from mivlo.core.errors import MivloError
 
 __all__ = ["app", "one_line_errors"]
@@ -47,7 +48,7 @@ def one_line_errors(command: Callable[P, None]) -> Callable[P, None]:
 @app.command()
 @one_line_errors
 def start(
-    port: Annotated[int, typer.Option(help="Port of the application on 127.0.0.1.")] = 8765,
+    port: Port = 8765,
     data: Annotated[str, typer.Option(help="Data folder; empty: the usual place.")] = "",
     demo: Annotated[bool, typer.Option("--demo/--no-demo", help="Load the made-up session once.")] = True,
 ) -> None:

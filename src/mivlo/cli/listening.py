@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from mivlo.cli.application import app, one_line_errors
+from mivlo.cli.options import AsJson, FromS, HighHz, LowHz, OneFile, OneRole, Roles, ToS
 from mivlo.cli.reading import opened, role_of, roles_of, stretch_of
 from mivlo.core.errors import ParameterError
 
@@ -16,17 +17,13 @@ __all__: list[str] = []
 @app.command()
 @one_line_errors
 def find(
-    file: Annotated[Path, typer.Argument(help="Audio file of one track.")],
-    from_s: Annotated[float, typer.Option("--from", help="Start of the stretch in seconds.")] = 0.0,
-    to_s: Annotated[
-        float | None, typer.Option("--to", help="End of the stretch in seconds; left out: the end.")
-    ] = None,
-    low: Annotated[float, typer.Option(help="Lowest frequency in Hz.")] = 20.0,
-    high: Annotated[float, typer.Option(help="Highest frequency in Hz.")] = 20_000.0,
-    role: Annotated[
-        str, typer.Option(help='What the track is, as in the application ("bass"); empty: not known.')
-    ] = "",
-    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+    file: OneFile,
+    from_s: FromS = 0.0,
+    to_s: ToS = None,
+    low: LowHz = 20.0,
+    high: HighHz = 20_000.0,
+    role: OneRole = "",
+    as_json: AsJson = False,
 ) -> None:
     """Print what behaves like a fault in a track, with its evidence and a proposed move; strongest first."""
     from mivlo.core.finder import describe
@@ -50,19 +47,15 @@ def find(
 @app.command()
 @one_line_errors
 def survey(
-    file: Annotated[Path, typer.Argument(help="Audio file of one track.")],
-    from_s: Annotated[float, typer.Option("--from", help="Start of the stretch in seconds.")] = 0.0,
-    to_s: Annotated[
-        float | None, typer.Option("--to", help="End of the stretch in seconds; left out: the end.")
-    ] = None,
-    low: Annotated[float, typer.Option(help="Lowest frequency in Hz.")] = 150.0,
-    high: Annotated[float, typer.Option(help="Highest frequency in Hz.")] = 10_000.0,
+    file: OneFile,
+    from_s: FromS = 0.0,
+    to_s: ToS = None,
+    low: LowHz = 150.0,
+    high: HighHz = 10_000.0,
     amount: Annotated[float, typer.Option(help="Per cent of what stands out, for all cuts alike.")] = 60.0,
     most: Annotated[int, typer.Option(help="So many cuts at most, the strongest.")] = 24,
-    role: Annotated[
-        str, typer.Option(help='What the track is, as in the application ("bass"); empty: not known.')
-    ] = "",
-    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+    role: OneRole = "",
+    as_json: AsJson = False,
 ) -> None:
     """Print shallow cuts at what a track's places add to whatever passes them, strongest first; and the same as one
     plane."""
@@ -88,10 +81,8 @@ def clash(
     files: Annotated[
         list[Path], typer.Argument(metavar="FILE...", help="Audio files of the tracks, all from the same start.")
     ],
-    role: Annotated[
-        list[str] | None, typer.Option(help='What each track is, in the order of the files ("bass"); may be left out.')
-    ] = None,
-    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+    role: Roles = None,
+    as_json: AsJson = False,
 ) -> None:
     """Print who hides whom when the tracks play together: where, when and how much; strongest first."""
     from mivlo.core.ensemble.describe import as_plain, sentence
@@ -121,7 +112,7 @@ def likeness(
     reference: Annotated[Path, typer.Argument(help="Audio file of the sound towards whose balance it is drawn.")],
     amount: Annotated[float, typer.Option(help="Per cent of the way.")] = 100.0,
     moves: Annotated[int, typer.Option(help="So many moves at most: bells and shelves.")] = 6,
-    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+    as_json: AsJson = False,
 ) -> None:
     """Print moves that draw a sound's balance towards another's, and how far apart they are before and after."""
     from mivlo.core.engine.render import render_moves

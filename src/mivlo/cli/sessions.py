@@ -12,6 +12,7 @@ import typer
 from pydantic import ValidationError
 
 from mivlo.cli.application import app, one_line_errors
+from mivlo.cli.options import AsJson, Port, Roles
 from mivlo.cli.reading import opened, roles_of
 from mivlo.core.errors import ParameterError
 from mivlo.core.treatment import explain_validation, read_treatment
@@ -31,12 +32,10 @@ def round_(
         list[Path],
         typer.Argument(metavar="FILE...", help="Audio files of the tracks, all from the same start; or one bundle."),
     ],
-    role: Annotated[
-        list[str] | None, typer.Option(help='What each track is, in the order of the files ("bass"); may be left out.')
-    ] = None,
+    role: Roles = None,
     top: Annotated[int, typer.Option(help="So many suspects at most, the strongest.")] = 40,
     treatment: Annotated[str, typer.Option(help="Of a bundle: which treatment is meant.")] = "A",
-    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+    as_json: AsJson = False,
 ) -> None:
     """Print what is to be judged over all tracks, first what is heard in the mix, and the fewest cuts for room."""
     from mivlo.core.bundle import is_bundle
@@ -149,7 +148,7 @@ def render(
 def bundle(
     session: Annotated[str, typer.Argument(help="Name or id of a session of the running application.")],
     target: Annotated[Path, typer.Argument(metavar="OUT", help="File to write, such as song.zip.")],
-    port: Annotated[int, typer.Option(help="Port of the application on 127.0.0.1.")] = 8765,
+    port: Port = 8765,
 ) -> None:
     """Save a session of the running application as a bundle."""
     from mivlo.cli.client import save_bundle

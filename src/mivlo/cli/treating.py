@@ -9,6 +9,7 @@ import numpy as np
 import typer
 
 from mivlo.cli.application import app, one_line_errors
+from mivlo.cli.options import AsJson
 from mivlo.cli.reading import opened
 from mivlo.core.errors import ParameterError, TreatmentError
 from mivlo.core.moves.capabilities import Listens
@@ -25,7 +26,7 @@ def response(
     treatment: Annotated[Path, typer.Argument(help="Treatment file (docs/treatment.schema.json).")],
     at: Annotated[str, typer.Option(help="Frequencies in Hz, separated by commas.")],
     rate: Annotated[float, typer.Option(help="Sampling rate in Hz.")] = 48_000.0,
-    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+    as_json: AsJson = False,
 ) -> None:
     """Print the response of the whole treatment at some frequencies."""
     if not 8_000.0 <= rate <= 192_000.0:
@@ -56,7 +57,7 @@ def _frequency(text: str, rate: float) -> float:
 @one_line_errors
 def measure(
     file: Annotated[Path, typer.Argument(help="Audio file.")],
-    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
+    as_json: AsJson = False,
 ) -> None:
     """Print rate, channels, length, integrated loudness and true peak of a file."""
     from mivlo.core.engine.source import blocks_of

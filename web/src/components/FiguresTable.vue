@@ -22,7 +22,7 @@ const rows = computed(() => {
 </script>
 
 <template>
-  <table>
+  <table class="told">
     <thead>
       <tr>
         <th scope="col"><span class="unseen">what is read</span></th>
@@ -41,22 +41,3 @@ const rows = computed(() => {
     </tbody>
   </table>
 </template>
-
-<style scoped>
-table {
-  border-collapse: collapse;
-  font-size: 0.875rem;
-}
-th {
-  font-weight: 400;
-}
-thead th {
-  font-weight: 700;
-}
-th,
-td {
-  text-align: left;
-  padding: 1px 18px 1px 0;
-  border-bottom: 1px solid var(--line);
-}
-</style>

@@ -5,6 +5,7 @@ import type { MixComparison } from '../api/client'
 import { wholeAxis } from '../lib/axis'
 import { formatDb } from '../lib/figures'
 import NoteRuler from './NoteRuler.vue'
+import OneOf from './OneOf.vue'
 import SpectrumLane from './SpectrumLane.vue'
 
 const props = defineProps<{ comparison: MixComparison | null; off: boolean; matched: boolean; matchDb: number }>()
@@ -28,24 +29,14 @@ const rows = computed(() => {
 <template>
   <div class="compare" data-test="mix-compare">
     <div class="line">
-      <span class="pair" role="group" aria-label="The mix before or after all moves">
-        <button
-          class="plain boxed"
-          data-test="mix-before"
-          :aria-pressed="off"
-          title="Hear the mix without any move"
-          @click="emit('off', true)">
-          before
-        </button>
-        <button
-          class="plain boxed"
-          data-test="mix-after"
-          :aria-pressed="!off"
-          title="Hear the mix with all moves"
-          @click="emit('off', false)">
-          after
-        </button>
-      </span>
+      <OneOf
+        label="The mix before or after all moves"
+        :model-value="off"
+        :choices="[
+          { is: true, label: 'before', title: 'Hear the mix without any move', test: 'mix-before' },
+          { is: false, label: 'after', title: 'Hear the mix with all moves', test: 'mix-after' },
+        ]"
+        @update:model-value="emit('off', $event)" />
       <label
         ><input
           type="checkbox"
@@ -102,12 +93,6 @@ const rows = computed(() => {
   display: flex;
   gap: 10px;
   align-items: center;
-}
-.pair {
-  display: inline-flex;
-}
-.pair .plain + .plain {
-  margin-left: -1px;
 }
 table {
   border-collapse: collapse;

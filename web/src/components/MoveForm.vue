@@ -128,7 +128,7 @@ const toggleMember = (figure: Figure, n: number) =>
   <div class="form">
     <label class="line"
       ><span class="soft">Kind</span>
-      <select :value="move.kind" aria-label="Kind" @change="chooseKind">
+      <select class="in-line" :value="move.kind" aria-label="Kind" @change="chooseKind">
         <optgroup v-for="[family, words] in FAMILIES" :key="family" :label="words">
           <option v-for="known in kinds.filter((one) => one.family === family)" :key="known.kind" :value="known.kind">
             {{ known.label }}
@@ -189,6 +189,7 @@ const toggleMember = (figure: Figure, n: number) =>
       <label v-else-if="figure.control === 'choice'" class="line" :title="figure.help"
         ><span class="soft">{{ figure.title }}</span>
         <select
+          class="in-line"
           :class="{ figures: figure.unit }"
           :value="values[figure.name]"
           :aria-label="figure.title"
@@ -211,6 +212,7 @@ const toggleMember = (figure: Figure, n: number) =>
       <label v-else-if="figure.control === 'listens'" class="line" :title="figure.help"
         ><span class="soft">{{ figure.title }}</span>
         <select
+          class="in-line"
           :value="listens"
           :aria-label="figure.title"
           @change="set(figure, ($event.target as HTMLSelectElement).value)">
@@ -349,11 +351,6 @@ const toggleMember = (figure: Figure, n: number) =>
   font-size: 0.7812rem;
 }
 select {
-  font: inherit;
-  color: var(--ink);
-  background: transparent;
-  border: 0;
-  border-bottom: 1px solid var(--ink-soft);
   padding: 1px 0;
   min-width: 0;
 }

@@ -32,7 +32,7 @@ function figures({ entry: { move } }: RegisteredMove): string {
 <template>
   <div class="register">
     <div class="line">
-      <select v-model="filter" aria-label="Which moves" data-test="filter">
+      <select v-model="filter" class="in-line" aria-label="Which moves" data-test="filter">
         <option v-for="[value, label] in FILTERS" :key="value" :value="value">{{ label }}</option>
       </select>
       <input
@@ -88,16 +88,6 @@ function figures({ entry: { move } }: RegisteredMove): string {
   background: transparent;
   border: 0;
   border-bottom: 1px solid var(--ink-soft);
-}
-select {
-  font: inherit;
-  color: var(--ink);
-  background: transparent;
-  border: 0;
-  border-bottom: 1px solid var(--ink-soft);
-}
-option {
-  background: var(--paper);
 }
 .empty {
   padding: 20px;

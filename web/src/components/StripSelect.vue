@@ -10,13 +10,4 @@ const chosen = defineModel<string>({ required: true })
   </select>
 </template>
 
-<style scoped>
-select {
-  font: inherit;
-  color: inherit;
-  background: var(--paper-raised);
-  border: 1px solid var(--line);
-  padding: 2px 4px;
-  max-width: 240px;
-}
-</style>
+<style scoped></style>

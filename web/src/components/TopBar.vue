@@ -2,6 +2,7 @@
 /** Always there: which session and screen, playing, how one listens, undo and whether all is saved. */
 import type { SaveState } from '../lib/intents'
 import { formatTime } from '../lib/figures'
+import OneOf from './OneOf.vue'
 import OutputMeter from './OutputMeter.vue'
 
 defineProps<{
@@ -68,18 +69,14 @@ const SAVE_WORDS: Record<SaveState, string> = {
       {{ playing ? 'Stop' : 'Play' }}
     </button>
     <span class="figures position">{{ formatTime(position()) }}</span>
-    <div class="pair" role="group" aria-label="What is heard">
-      <button
-        class="plain boxed"
-        :aria-pressed="alone"
-        :title="`Hear ${aloneName} alone (A)`"
-        @click="emit('alone', true)">
-        alone
-      </button>
-      <button class="plain boxed" :aria-pressed="!alone" title="Hear it in the mix (A)" @click="emit('alone', false)">
-        in the mix
-      </button>
-    </div>
+    <OneOf
+      label="What is heard"
+      :model-value="alone"
+      :choices="[
+        { is: true, label: 'alone', title: `Hear ${aloneName} alone (A)` },
+        { is: false, label: 'in the mix', title: 'Hear it in the mix (A)' },
+      ]"
+      @update:model-value="emit('alone', $event)" />
     <button
       class="plain boxed"
       data-test="pressure"
@@ -187,12 +184,6 @@ nav a.router-link-active {
 .position {
   width: 3.125rem;
   text-align: right;
-}
-.pair {
-  display: flex;
-}
-.pair button + button {
-  margin-left: -1px;
 }
 .space {
   flex: 1;

@@ -3,6 +3,7 @@
 import { computed } from 'vue'
 import FigureInput from '../components/FigureInput.vue'
 import HoldButton from '../components/HoldButton.vue'
+import OneOf from '../components/OneOf.vue'
 import { useBench, useEdits, usePlay, useSession } from '../composables/work'
 import { formatDb } from '../lib/figures'
 import { kindOf } from '../lib/moves'
@@ -35,24 +36,13 @@ const PROBES = [
 <template>
   <section class="compare" aria-label="Compare">
     <div class="row">
-      <div class="pair" role="group" aria-label="Before or after">
-        <button
-          class="plain boxed"
-          data-test="before"
-          :aria-pressed="!ledgerHeard"
-          title="Hear it without its moves (B)"
-          @click="ledgerHeard = false">
-          before
-        </button>
-        <button
-          class="plain boxed"
-          data-test="after"
-          :aria-pressed="ledgerHeard"
-          title="Hear it with its moves (B)"
-          @click="ledgerHeard = true">
-          after
-        </button>
-      </div>
+      <OneOf
+        v-model="ledgerHeard"
+        label="Before or after"
+        :choices="[
+          { is: false, label: 'before', title: 'Hear it without its moves (B)', test: 'before' },
+          { is: true, label: 'after', title: 'Hear it with its moves (B)', test: 'after' },
+        ]" />
       <HoldButton
         data-hint="offcuts"
         :aria-pressed="offcuts"
@@ -112,16 +102,24 @@ const PROBES = [
       }}</span>
     </div>
     <p class="soft keys" data-hint="probe">
-      {{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves. Held:
-      <button
-        v-for="[kind, says] in PROBES"
-        :key="kind"
-        class="plain kind"
-        :aria-pressed="probeKind === kind"
-        :title="says"
-        @click="probeKind = kind">
-        {{ kind }}</button>. <button class="plain" @click="zoom(1 / 1.5)">closer</button
-      ><button class="plain" @click="zoom(1.5)">wider</button><button class="plain" @click="showAll">show all</button>
+      <span>{{ alone ? 'Alone' : 'In the mix' }}, {{ ledgerHeard ? 'with' : 'without' }} its moves.</span>
+      <span>
+        Held:
+        <button
+          v-for="[kind, says] in PROBES"
+          :key="kind"
+          class="plain kind"
+          :aria-pressed="probeKind === kind"
+          :title="says"
+          @click="probeKind = kind">
+          {{ kind }}
+        </button>
+      </span>
+      <span>
+        <button class="plain" @click="zoom(1 / 1.5)">closer</button>
+        <button class="plain" @click="zoom(1.5)">wider</button>
+        <button class="plain" @click="showAll">show all</button>
+      </span>
     </p>
   </section>
 </template>
@@ -148,12 +146,6 @@ const PROBES = [
   gap: 4px 8px;
   align-items: center;
   white-space: nowrap;
-}
-.pair {
-  display: flex;
-}
-.pair button + button {
-  margin-left: -1px;
 }
 .amount {
   display: flex;
@@ -196,6 +188,9 @@ const PROBES = [
   cursor: pointer;
 }
 .keys {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0 14px;
   margin: 4px 0 0;
   font-size: 0.8125rem;
   line-height: 1.25;

@@ -41,14 +41,20 @@ function copyTo(event: Event) {
     <div class="head">
       <label
         ><span class="soft">steady moves in</span>
-        <select :value="chosen.phase" aria-label="Phase" data-test="phase" :title="PHASES" @change="changePhase">
+        <select
+          class="in-line"
+          :value="chosen.phase"
+          aria-label="Phase"
+          data-test="phase"
+          :title="PHASES"
+          @change="changePhase">
           <option value="minimum">minimum phase</option>
           <option value="linear">linear phase</option>
         </select></label
       >
       <select
         v-if="chosen.ledger.length > 1"
-        class="all"
+        class="in-line all"
         aria-label="Copy moves to"
         title="Copy all moves of this ledger, or those picked with Shift and a click, to another track or group"
         @change="copyTo">
@@ -72,13 +78,6 @@ function copyTo(event: Event) {
   font-size: 0.7812rem;
   white-space: nowrap;
 }
-.head select {
-  font: inherit;
-  color: var(--ink);
-  background: transparent;
-  border: 0;
-  border-bottom: 1px solid var(--ink-soft);
-}
 .told {
   white-space: normal;
 }
@@ -97,9 +96,6 @@ function copyTo(event: Event) {
 }
 .head select {
   max-width: 100%;
-}
-.head option {
-  background: var(--paper);
 }
 .notes {
   flex: 1 0 6rem;

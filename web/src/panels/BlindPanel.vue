@@ -2,6 +2,7 @@
 /** A blind check before it begins, and what earlier ones showed. */
 import { computed } from 'vue'
 import type { BlindCheck } from '../api/client'
+import OneOf from '../components/OneOf.vue'
 import StripSelect from '../components/StripSelect.vue'
 import { useBench, useBlind, usePlay, useSession } from '../composables/work'
 import { formatHz, formatTime } from '../lib/figures'
@@ -82,10 +83,13 @@ function ofWhat(check: BlindCheck): string {
       </select>
     </p>
     <p class="row">
-      <span class="pair" role="group" aria-label="Heard">
-        <button class="plain boxed" :aria-pressed="alone" @click="alone = true">alone</button>
-        <button class="plain boxed" :aria-pressed="!alone" @click="alone = false">in the mix</button>
-      </span>
+      <OneOf
+        v-model="alone"
+        label="Heard"
+        :choices="[
+          { is: true, label: 'alone' },
+          { is: false, label: 'in the mix' },
+        ]" />
       <label v-if="asks !== 'least'"
         ><select v-model.number="nTrials" aria-label="Trials" data-test="blind-trials">
           <option v-for="n in [5, 8, 10, 12, 16, 20]" :key="n" :value="n">{{ n }}</option>
@@ -142,17 +146,6 @@ fieldset {
   gap: 6px 12px;
   align-items: center;
   margin: 8px 0;
-}
-select {
-  font: inherit;
-  color: inherit;
-  background: var(--paper-raised);
-  border: 1px solid var(--line);
-  padding: 2px 4px;
-  max-width: 220px;
-}
-.pair button + button {
-  margin-left: -1px;
 }
 .begin {
   font-weight: 700;

@@ -68,11 +68,4 @@ p {
 summary {
   cursor: pointer;
 }
-select {
-  font: inherit;
-  max-width: 190px;
-  background: var(--paper);
-  color: inherit;
-  border: 1px solid var(--line);
-}
 </style>

@@ -43,7 +43,11 @@ const moveTold = computed(() => {
   <div class="line">
     <label
       ><span class="soft">bring back</span>
-      <select :value="part" data-test="part" @change="part = Number(($event.target as HTMLSelectElement).value)">
+      <select
+        class="in-line"
+        :value="part"
+        data-test="part"
+        @change="part = Number(($event.target as HTMLSelectElement).value)">
         <option v-for="[value, label] in PARTS" :key="value" :value="value">{{ label }}</option>
       </select>
       {{ ' ' }}<span class="soft">of what can be won,</span></label
@@ -101,16 +105,6 @@ label {
 .limit :deep(.figure.bare input) {
   width: 46px;
   grid-template-columns: 46px;
-}
-select {
-  font: inherit;
-  color: var(--ink);
-  background: transparent;
-  border: 0;
-  border-bottom: 1px solid var(--ink-soft);
-}
-option {
-  background: var(--paper);
 }
 .heading {
   margin: 6px 0 0;

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** What a yield has brought: figures, with or without it, alone or in the mix. */
 import type { ProofView } from '../api/client'
+import OneOf from '../components/OneOf.vue'
 import ProofLine from '../components/ProofLine.vue'
 import { useEnsemble } from '../composables/work'
 import { formatDb } from '../lib/figures'
@@ -19,16 +20,20 @@ const { view, without, alone, matched, matchDb, nameOf, takeBack } = useEnsemble
     :front="nameOf(proof.front)"
     :yielding="nameOf(proof.strip_id)" />
   <div class="line">
-    <span class="pair" role="group" aria-label="With or without this yield">
-      <button class="plain boxed" data-test="yield-without" :aria-pressed="without" @click="without = true">
-        without
-      </button>
-      <button class="plain boxed" data-test="yield-with" :aria-pressed="!without" @click="without = false">with</button>
-    </span>
-    <span class="pair" role="group" aria-label="Alone or in the mix">
-      <button class="plain boxed" :aria-pressed="alone" data-test="pair-alone" @click="alone = true">the two</button>
-      <button class="plain boxed" :aria-pressed="!alone" @click="alone = false">the mix</button>
-    </span>
+    <OneOf
+      v-model="without"
+      label="With or without this yield"
+      :choices="[
+        { is: true, label: 'without', test: 'yield-without' },
+        { is: false, label: 'with', test: 'yield-with' },
+      ]" />
+    <OneOf
+      v-model="alone"
+      label="Alone or in the mix"
+      :choices="[
+        { is: true, label: 'the two', test: 'pair-alone' },
+        { is: false, label: 'the mix' },
+      ]" />
     <label class="match"
       ><input type="checkbox" :checked="matched" @change="matched = ($event.target as HTMLInputElement).checked" />
       level-matched <span class="figures">{{ matched ? formatDb(matchDb) : 'off' }}</span></label
@@ -41,12 +46,6 @@ const { view, without, alone, matched, matchDb, nameOf, takeBack } = useEnsemble
 </template>
 
 <style scoped>
-.pair {
-  display: inline-flex;
-}
-.pair .plain + .plain {
-  margin-left: -1px;
-}
 label {
   cursor: pointer;
 }

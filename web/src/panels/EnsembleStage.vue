@@ -1,9 +1,10 @@
 <script setup lang="ts">
 /** Who hides whom, over frequency and time: all tracks side by side, or two of them on one axis. */
-import type { Pressed } from '../composables/useEnsemble'
+import type { Pictured, Pressed } from '../composables/useEnsemble'
 import { computed, ref } from 'vue'
 import EnsembleColumns from '../components/EnsembleColumns.vue'
 import NoteRuler from '../components/NoteRuler.vue'
+import OneOf, { type Choice } from '../components/OneOf.vue'
 import PairView from '../components/PairView.vue'
 import { useBench, useEnsemble, usePlay, useSession } from '../composables/work'
 import { wholeAxis, yOfHz } from '../lib/axis'
@@ -31,10 +32,10 @@ const {
   rights,
 } = ensemble
 
-const PRESSED: [Pressed, string][] = [
-  ['it', 'the track'],
-  ['hider', 'what hides it'],
-  ['both', 'both'],
+const PRESSED: Choice<Pressed>[] = [
+  { is: 'it', label: 'the track', test: 'press-it' },
+  { is: 'hider', label: 'what hides it', test: 'press-hider' },
+  { is: 'both', label: 'both', test: 'press-both' },
 ]
 const pointerHz = ref<number | null>(null)
 
@@ -48,6 +49,22 @@ const ofPair = computed(() =>
   clashes.value.filter((one) => one.by && pairIds.value.includes(one.hidden) && pairIds.value.includes(one.by)),
 )
 const carved = computed(() => (view.value?.proofs?.length ?? 0) > 0)
+const listens = computed(() => pictured.value === 'planned' && !planIsHeard.value)
+const states = computed((): Choice<Pictured>[] => {
+  const before = {
+    is: 'before' as const,
+    label: 'before yielding',
+    title: 'As it is without the moves by which tracks give way',
+  }
+  const planned = {
+    is: 'planned' as const,
+    label: listens.value ? 'listening …' : `with the plan's ${nPlanned.value}`,
+    title: "What the Round's plan would free, as many of its moves as are chosen there; nothing is taken yet",
+    test: 'pictured-planned',
+    busy: listens.value,
+  }
+  return [...(carved.value ? [before] : []), { is: 'now', label: 'now' }, ...(nPlanned.value ? [planned] : [])]
+})
 const status = computed(() => {
   if (problem.value) return problem.value
   if (!fresh.value)
@@ -70,39 +87,9 @@ const loopTold = computed(() =>
       <span class="state" role="status" data-test="ensemble-status" :class="{ wrong: problem }">{{ status }}</span>
       <progress v-if="!fresh && !problem && progress.of > 1" :value="progress.done" :max="progress.of"></progress>
       <span class="space"></span>
-      <span v-if="carved || nPlanned" class="pairing" role="group" aria-label="Which state is shown">
-        <button
-          v-if="carved"
-          class="plain boxed"
-          :aria-pressed="pictured === 'before'"
-          title="As it is without the moves by which tracks give way"
-          @click="pictured = 'before'">
-          before yielding
-        </button>
-        <button class="plain boxed" :aria-pressed="pictured === 'now'" @click="pictured = 'now'">now</button>
-        <button
-          v-if="nPlanned"
-          class="plain boxed"
-          :aria-pressed="pictured === 'planned'"
-          :aria-busy="pictured === 'planned' && !planIsHeard"
-          title="What the Round's plan would free, as many of its moves as are chosen there; nothing is taken yet"
-          data-test="pictured-planned"
-          @click="pictured = 'planned'">
-          {{ pictured === 'planned' && !planIsHeard ? 'listening …' : `with the plan's ${nPlanned}` }}
-        </button>
-      </span>
+      <OneOf v-if="states.length > 1" v-model="pictured" label="Which state is shown" :choices="states" />
       <span class="soft">press to hear</span>
-      <span class="pairing" role="group" aria-label="What a press plays">
-        <button
-          v-for="[what, label] in PRESSED"
-          :key="what"
-          class="plain boxed"
-          :aria-pressed="pressed === what"
-          :data-test="`press-${what}`"
-          @click="pressed = what">
-          {{ label }}
-        </button>
-      </span>
+      <OneOf v-model="pressed" label="What a press plays" :choices="PRESSED" />
       <button
         class="plain boxed"
         data-test="close-view"
@@ -219,12 +206,6 @@ const loopTold = computed(() =>
 }
 .space {
   flex: 1;
-}
-.pairing {
-  display: inline-flex;
-}
-.pairing .plain + .plain {
-  margin-left: -1px;
 }
 progress {
   width: 90px;

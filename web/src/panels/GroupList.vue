@@ -46,6 +46,7 @@ const make = () =>
       <label class="soft">
         in
         <select
+          class="in-line"
           :value="group.group_id ?? ''"
           :aria-label="`Group of ${group.name}`"
           @change="set(group, 'into a group', { group_id: ($event.target as HTMLSelectElement).value || null })">
@@ -120,15 +121,7 @@ const make = () =>
   margin-left: 10px;
 }
 select {
-  font: inherit;
-  color: var(--ink);
-  background: transparent;
-  border: 0;
-  border-bottom: 1px solid var(--line);
   max-width: 110px;
-}
-option {
-  background: var(--paper);
 }
 .group a {
   color: var(--ink);

@@ -190,14 +190,6 @@ async function take() {
   align-items: center;
   margin: 8px 0;
 }
-select {
-  font: inherit;
-  color: inherit;
-  background: var(--paper-raised);
-  border: 1px solid var(--line);
-  padding: 2px 4px;
-  max-width: 240px;
-}
 .told {
   font-weight: 700;
 }

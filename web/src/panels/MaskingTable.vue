@@ -44,7 +44,7 @@ const told = (percent: number | null | undefined) => (percent == null ? 'never t
       <StripSelect v-model="second" :strips="players" label="The other" /> play together
     </p>
     <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
-    <table v-else-if="answer" data-test="masking">
+    <table v-else-if="answer" class="told" data-test="masking">
       <thead>
         <tr>
           <th scope="col"><span class="unseen">of whom</span></th>
@@ -73,22 +73,6 @@ const told = (percent: number | null | undefined) => (percent == null ? 'never t
   align-items: center;
   margin: 0 0 4px;
   font-size: 0.875rem;
-}
-table {
-  border-collapse: collapse;
-  font-size: 0.875rem;
-}
-th {
-  font-weight: 400;
-}
-thead th {
-  font-weight: 700;
-}
-th,
-td {
-  text-align: left;
-  padding: 1px 18px 1px 0;
-  border-bottom: 1px solid var(--line);
 }
 .problem {
   color: var(--vermilion);

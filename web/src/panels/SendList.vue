@@ -57,6 +57,7 @@ function add(event: Event) {
     </span>
     <select
       v-if="others.length"
+      class="in-line"
       value=""
       :aria-label="`Send a track or group to ${group.name}`"
       title="A copy behind its fader goes here too"
@@ -83,15 +84,6 @@ function add(event: Event) {
   padding: 0 4px;
 }
 select {
-  font: inherit;
-  color: var(--ink-soft);
-  background: transparent;
-  border: 0;
-  border-bottom: 1px solid var(--line);
   width: 78px;
-}
-option {
-  color: var(--ink);
-  background: var(--paper);
 }
 </style>

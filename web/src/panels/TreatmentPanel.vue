@@ -148,11 +148,6 @@ h3 {
 }
 .name,
 select {
-  font: inherit;
-  color: inherit;
-  background: var(--paper-raised);
-  border: 1px solid var(--line);
-  padding: 3px 6px;
   min-width: 0;
 }
 .acts {

@@ -156,12 +156,6 @@ footer {
 .space {
   flex: 1;
 }
-select {
-  font: inherit;
-  color: inherit;
-  background: var(--paper);
-  border: 1px solid var(--line);
-}
 .key {
   color: var(--ochre);
   font-weight: 600;
