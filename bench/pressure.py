@@ -63,7 +63,7 @@ def measured(index: int) -> Measured:
     moments = Untreated(ArraySource(y), offset_s=0.0, sample_rate_hz=RATE).moments_of(evidence)
     sources = ArraySource(off), ArraySource(on)
     louder_db = loudness_change_db(*sources, sample_rate_hz=RATE)
-    told = back_db(*sources, evidence, moments, louder_db=louder_db, offset=0, sample_rate_hz=RATE)
+    told = back_db(*sources, evidence, moments, louder_db=louder_db, sample_rate_hz=RATE)
     s = slice_bell(hz, q * 10.0 ** (10.0 / 40.0), RATE)[0]
     band = np.sum(lfilter([s.b0, s.b1, s.b2], [1.0, s.a1, s.a2], off, axis=1) ** 2, axis=0)
     inside = np.zeros(x.shape[1], dtype=bool)
@@ -98,7 +98,7 @@ def accused(x: Array) -> int:
                 times=one.times, behaviour=one.behaviour,
             )  # fmt: skip
             moments = Untreated(source, offset_s=0.0, sample_rate_hz=RATE).moments_of(evidence)
-            back = back_db(source, on, evidence, moments, louder_db=louder_db, offset=0, sample_rate_hz=RATE)
+            back = back_db(source, on, evidence, moments, louder_db=louder_db, sample_rate_hz=RATE)
             count += comes_back(back, one.excess_db)
     return count
 

@@ -11,6 +11,7 @@ from mivlo.core.engine.player import Player
 from mivlo.core.engine.render import render_mix
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.finder.coming_back import Untreated, back_db, comes_back, loudness_change_db
+from mivlo.core.finder.passages import passages_for
 from mivlo.core.kernels import SUBSTEP_FRAMES
 from mivlo.core.loudness import integrated_loudness
 from mivlo.core.model import Evidence, Group, LedgerEntry, RecordedSession, Session, Track
@@ -36,8 +37,6 @@ def test_what_comes_back_is_what_the_gain_of_the_compressor_says():
         random = np.random.default_rng(index)
         hz, q = float(random.uniform(400, 2_500)), float(random.uniform(10, 25))
         y = through(played(program), [(hz, 10.0, q)])
-        if index == 0:  # of what is long, some is listened to
-            y = np.tile(y, 100 * RATE // y.shape[1])
         off = run(y, Bell(hz=hz, gain_db=-12.0, q=q))  # 2 dB below its outline
         stage = LATER.stage("c", on=True, keepers=(), sample_rate_hz=RATE).make(1, RATE)
         n = off.shape[1] // 64 * 64
@@ -50,16 +49,12 @@ def test_what_comes_back_is_what_the_gain_of_the_compressor_says():
         assert louder_db == pytest.approx(
             integrated_loudness(on, sample_rate_hz=RATE) - integrated_loudness(off[:, :n], sample_rate_hz=RATE)
         )
-        told = back_db(*sources, evidence, moments, louder_db=louder_db, offset=0, sample_rate_hz=RATE)
+        told = back_db(*sources, evidence, moments, louder_db=louder_db, sample_rate_hz=RATE)
         s = slice_bell(hz, q * 10 ** (10 / 40), RATE)[0]
         band = lfilter([s.b0, s.b1, s.b2], [1.0, s.a1, s.a2], off[0, :n]) ** 2
         inside = np.zeros(n, dtype=bool)
         for first, last in moments.frames:
             inside[first:last] = True
-        if index == 0:
-            assert 30.0 < inside.sum() / RATE < 45.0
-            assert np.ptp(moments.frames) > 0.8 * n
-            inside[:] = True  # as it is heard throughout
         expected = 10 * np.log10(np.sum((band * gain**2)[inside]) / np.sum(band[inside])) - louder_db
         errors.append(abs(told - expected))
     assert np.mean(np.array(errors) <= 0.5) >= 0.9
@@ -68,27 +63,30 @@ def test_what_comes_back_is_what_the_gain_of_the_compressor_says():
 def struck(seconds: int = 8) -> np.ndarray:
     """Return strokes of broad noise, each with a ring of 431 Hz far below it that outlasts it."""
     random, n = np.random.default_rng(4), seconds * RATE
-    x, t = np.zeros(n), np.arange(n) / RATE
+    x, t = np.zeros(n), np.arange(min(n, 8 * RATE)) / RATE
+    ring = 0.02 * np.exp(-6.9 * t / 1.4) * np.sin(2 * np.pi * 431.0 * t)
     for start in range(0, n, RATE // 2):
         x[start : start + 1_920] += 0.4 * random.standard_normal(1_920) * np.hanning(1_920)
-        after = t[start:] - t[start]
-        x[start:] += 0.02 * np.exp(-6.9 * after / 1.4) * np.sin(2 * np.pi * 431.0 * after)
+        x[start : start + len(ring)] += ring[: n - start]
     return x[None]
 
 
-def test_a_drums_ring_that_a_compressor_brings_back_is_held_down_by_the_cut_that_is_proposed(tmp_path):
+@pytest.mark.parametrize("seconds", [8, 150])
+def test_a_drums_ring_that_a_compressor_brings_back_is_held_down_by_the_cut_that_is_proposed(tmp_path, seconds):
+    drum_alone = ArraySource(struck(seconds))
+
     class KeptDrum(Kept):
         def open(self, audio_id: str):
-            return ArraySource(struck()) if audio_id == "0" * 32 else self.rendered(audio_id)
+            return drum_alone if audio_id == "0" * 32 else self.rendered(audio_id)
 
     def under_pressure(gain_db: float):
-        evidence = {"kind": "ring", "hz": 431.0, "q": 20.0, "excess_db": 20.0, "start_s": 0.0, "end_s": 8.0}
+        evidence = {"kind": "ring", "hz": 431.0, "q": 20.0, "excess_db": 20.0, "start_s": 0.0, "end_s": seconds}
         cut = {"id": "cut", "move": {"kind": "bell", "hz": 431.0, "gain_db": gain_db, "q": 12.0}, "evidence": evidence}
         later = {"kind": "compressor", "threshold_db": -44.0, "ratio": 8.0, "attack_ms": 2.0, "release_ms": 40.0}
         drum = {"id": "d", "audio_id": "0" * 32, "role": "snare",
                 "ledger": [cut, {"id": "later", "move": later | {"stand_in": True}}]}  # fmt: skip
         facts = {"original_name": "x.wav", "format": "WAV", "subtype": "PCM_24", "original_rate_hz": RATE}
-        lengths = {"n_frames": 8 * RATE, "original_frames": 8 * RATE}
+        lengths = {"n_frames": seconds * RATE, "original_frames": seconds * RATE}
         audio = {"0" * 32: {"id": "0" * 32, "n_channels": 1, **lengths, **facts}}
         now = RecordedSession.model_validate({"id": "s", "sample_rate_hz": RATE, "tracks": [drum], "audio": audio})
         analysis, asked = ANALYSES["pressure"], ANALYSES["pressure"].asked(strip_id="d")
@@ -100,12 +98,30 @@ def test_a_drums_ring_that_a_compressor_brings_back_is_held_down_by_the_cut_that
     kept = KeptDrum(tmp_path)
     row = under_pressure(-14.0)
     assert row.comes_back
+    assert row.back_db == pytest.approx(14.5, abs=0.3)  # of a long track, passages tell it
     assert "comes back by" in row.says
     assert row.deeper is not None
     assert row.deeper.gain_db == pytest.approx(-14.0 - row.deeper_by_db)
     held = under_pressure(row.deeper.gain_db)
     assert not held.comes_back
     assert held.excess_db < row.excess_db
+
+
+def test_of_a_long_song_passages_are_heard_that_hold_every_fault():
+    rate, n = 1_000, 240_000
+    once = np.array([[181_200, 183_900]])
+    bursts = np.array([[at, at + 60] for at in range(500, n, 30_100)])
+    faults = [np.array([[0, n]]), once, bursts]
+    passages = passages_for(faults, n, sample_rate_hz=rate)
+    sound = passages.of(ArraySource(np.arange(n, dtype=float)[None])).samples[0]
+    assert len(sound) <= 90 * rate
+    assert np.ptp(passages.frames) > n / 2
+    for spans in faults:
+        heard = [sound[first:last] for first, last in passages.within(spans)]
+        assert sum(len(one) for one in heard) >= min(np.sum(spans[:, 1] - spans[:, 0]), 8 * 60)
+        assert all(any(a <= one[0] and one[-1] < b for a, b in spans) for one in heard)
+        assert all(np.all(np.diff(one) == 1) for one in heard)
+    assert np.array_equal(passages_for(faults, 60 * rate, sample_rate_hz=rate).frames, [[0, 60 * rate]])
 
 
 def test_it_comes_back_only_where_it_comes_up_and_stands_out():

@@ -1,17 +1,17 @@
 """The pressure test: what of a strip's suspects comes back behind all that stands for what is done later."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 import numpy as np
 from pydantic import BaseModel
 
-from mivlo.core.analyses.base import Analysis, Known, Need, OfStrip, Sound, Work
+from mivlo.core.analyses.base import Analysis, Known, Need, OfStrip, Rendering, Sound, Work
 from mivlo.core.analyses.cures import Cures, CuresIn, CuresOf, cures_of
-from mivlo.core.analyses.sounds import sound_behind, sound_into, sound_under_pressure
+from mivlo.core.analyses.sounds import rendering_under_pressure, sound_behind, sound_into
 from mivlo.core.analyses.suspects import AskedStretch, SuspectsIn, SuspectsOf
 from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.render import render_mix
-from mivlo.core.engine.source import ArraySource, Source
+from mivlo.core.engine.source import ArraySource
 from mivlo.core.errors import NotFoundError
 from mivlo.core.finder.coming_back import (
     LEFT_FROM_DB,
@@ -21,6 +21,7 @@ from mivlo.core.finder.coming_back import (
     comes_back,
     loudness_change_db,
 )
+from mivlo.core.finder.passages import passages_for
 from mivlo.core.finder.stretch import Findings
 from mivlo.core.finder.verify import BeforeAndAfter, measure_again
 from mivlo.core.model import Evidence, Frozen, LedgerEntry, RecordedSession
@@ -41,7 +42,7 @@ class PressureIn(Frozen):
 
     untreated: Sound
     off: Sound  # behind its moves
-    on: Sound  # behind its stand-ins as well, from frame 0 of the session on
+    on: Rendering  # behind its stand-ins as well, from frame 0 of the session on: of a long track, passages are made
     at: int
     entries: tuple[LedgerEntry, ...]  # that answer a suspect
     cures: CuresIn | None  # of all of them
@@ -94,11 +95,12 @@ class Pressures(Analysis[OfStrip, PressureIn, Pressure]):
     """Every suspect of a strip measured once more behind its stand-ins; None where it has none."""
 
     name = "pressure"
+    version = 2
     asked, params, result, shown = OfStrip, PressureIn, Pressure, PressureView
 
     def question(self, session: RecordedSession, asked: OfStrip, known: Known) -> PressureIn:
         strip = session.strip(asked.strip_id)
-        on = sound_under_pressure(session, strip)
+        on = rendering_under_pressure(session, strip)
         if on is None:
             raise NotFoundError(f"nothing stands for what is done to {strip.name} later: let stand-ins be drafted")
         untreated, at = sound_into(session, strip)
@@ -117,8 +119,7 @@ class Pressures(Analysis[OfStrip, PressureIn, Pressure]):
 
     def analyse(self, work: Work, params: PressureIn) -> Pressure:
         rate, at = params.sample_rate_hz, params.at
-        untreated, off, on = (work.open(one.audio_id) for one in (params.untreated, params.off, params.on))
-        louder_db = loudness_change_db(off, on, sample_rate_hz=rate)
+        untreated = work.open(params.untreated.audio_id)
         findings: Findings = work.result(Need(_SUSPECTS, params.suspects))
         faults: list[tuple[LedgerEntry | None, Evidence, float]] = []
         if params.cures is not None:
@@ -129,10 +130,16 @@ class Pressures(Analysis[OfStrip, PressureIn, Pressure]):
                 if cure is not None:
                     faults.append((one, one.evidence, cure.left_db))
         faults += [(None, evidence, evidence.excess_db) for evidence in _unanswered(findings, params)]
-        told, listened = [], Untreated(untreated, offset_s=at / rate, sample_rate_hz=rate)
-        for index, (entry, evidence, excess_db) in enumerate(faults):
-            moments = listened.moments_of(evidence)
-            back = back_db(off, on, evidence, moments, louder_db=louder_db, offset=at, sample_rate_hz=rate)
+        listened = Untreated(untreated, offset_s=at / rate, sample_rate_hz=rate)
+        when = [listened.moments_of(evidence) for _, evidence, _ in faults]
+        passages = passages_for([one.frames for one in when], untreated.n_frames, sample_rate_hz=rate)
+        off = passages.of(work.open(params.off.audio_id))
+        on = _joined([_stretch(work, params.on.mix, first + at, last + at, rate) for first, last in passages.frames])
+        louder_db = loudness_change_db(off, on, sample_rate_hz=rate)
+        told = []
+        for index, ((entry, evidence, excess_db), moments) in enumerate(zip(faults, when, strict=True)):
+            heard = Moments(passages.within(moments.frames))
+            back = back_db(off, on, evidence, heard, louder_db=louder_db, sample_rate_hz=rate)
             deeper = None
             if entry is not None and comes_back(back, excess_db) and _acts_later(params, entry):
                 deeper = _held_down(work, params, entry, excess_db + back - LEFT_FROM_DB, moments, louder_db)
@@ -194,9 +201,7 @@ def _held_down(
     its kind has no depth."""
     evidence, rate = entry.evidence, params.sample_rate_hz
     assert evidence is not None
-    rendering = params.on.rendering
-    assert rendering is not None
-    start, end = _most_of_it(moments.frames + params.at, params.at, rendering.n_frames, rate)
+    start, end = _most_of_it(moments.frames + params.at, params.at, params.on.n_frames, rate)
     moments = Moments(np.clip(moments.frames + params.at, start, end) - start)
     n_frames = end - start
     untreated = ArraySource(work.open(params.untreated.audio_id).read(start - params.at, n_frames))
@@ -205,7 +210,7 @@ def _held_down(
         move = deepened(entry.move, more_db + MARGIN_DB)
         if move is None or move == entry.move:
             return move
-        pressed = _with(rendering.mix, entry.id, move)
+        pressed = _with(params.on.mix, entry.id, move)
         mixes = (_without_stand_ins(pressed, params), pressed)
         off, on = (_stretch(work, mix, start, end, rate) for mix in mixes)
         cure = measure_again(
@@ -213,7 +218,7 @@ def _held_down(
             kind=evidence.kind, hz=evidence.hz, q=evidence.q, behaviour=evidence.behaviour,
             times=tuple((a - start / rate, b - start / rate) for a, b in evidence.times), start=0, end=n_frames,
         )  # fmt: skip
-        back = back_db(off, on, evidence, moments, louder_db=louder_db, offset=0, sample_rate_hz=rate)
+        back = back_db(off, on, evidence, moments, louder_db=louder_db, sample_rate_hz=rate)
         if not comes_back(back, cure.left_db):
             return move
         more_db += max(min(cure.left_db + back - LEFT_FROM_DB, 6.0), 0.5)
@@ -231,15 +236,18 @@ def _most_of_it(spans: np.ndarray, first: int, last: int, rate: int) -> tuple[in
     return start, start + longest
 
 
-def _stretch(work: Work, mix: Mix, start: int, end: int, rate: int) -> Source:
+def _stretch(work: Work, mix: Mix, start: int, end: int, rate: int) -> ArraySource:
     blocks = render_mix(mix, work.open, start=start, end=end, sample_rate_hz=rate)
-    return ArraySource(np.concatenate(list(blocks), axis=1))
+    return _joined([ArraySource(block) for block in blocks])
+
+
+def _joined(parts: Sequence[ArraySource]) -> ArraySource:
+    return ArraySource(np.concatenate([one.samples for one in parts], axis=1))
 
 
 def _acts_later(params: PressureIn, entry: LedgerEntry) -> bool:
     """Tell whether a move acts on what is heard under pressure; what came back with the cuts in it is as it is."""
-    rendering = params.on.rendering
-    return rendering is not None and any(one.id == entry.id for one in rendering.mix.tracks[0].ledger)
+    return any(one.id == entry.id for one in params.on.mix.tracks[0].ledger)
 
 
 def _with(mix: Mix, entry_id: str, move: Move) -> Mix:

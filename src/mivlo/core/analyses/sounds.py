@@ -11,7 +11,14 @@ from mivlo.core.model import Group, RecordedSession, Track, keys_of, members_und
 from mivlo.core.roles import Role
 
 __all__ = [
-    "Alone", "Stretch", "alone", "frames_between", "role_of", "sound_behind", "sound_into", "sound_under_pressure",
+    "Alone",
+    "Stretch",
+    "alone",
+    "frames_between",
+    "rendering_under_pressure",
+    "role_of",
+    "sound_behind",
+    "sound_into",
     "stretch_of",
 ]  # fmt: skip
 
@@ -93,7 +100,7 @@ def sound_behind(session: RecordedSession, strip: Track | Group) -> tuple[Sound,
     return sound_of(rendering), start_frame
 
 
-def sound_under_pressure(session: RecordedSession, strip: Track | Group) -> Sound | None:
+def rendering_under_pressure(session: RecordedSession, strip: Track | Group) -> Rendering | None:
     """Return a strip behind its moves and all that stands for what is done later, from frame 0 of the session on.
 
     None where nothing stands in. What a track is sent to is heard with it; its fader is not. Of a group and the mix,
@@ -127,10 +134,10 @@ def sound_under_pressure(session: RecordedSession, strip: Track | Group) -> Soun
     )
     rate = session.sample_rate_hz
     n_frames = start_frame + sound.n_frames
-    return sound_of(Rendering(mix=pressed, what="mix", n_frames=n_frames, n_channels=2, sample_rate_hz=rate, of=sound))
+    return Rendering(mix=pressed, what="mix", n_frames=n_frames, n_channels=2, sample_rate_hz=rate, of=sound)
 
 
-def _as_it_came_back(session: RecordedSession, track: Track) -> Sound:
+def _as_it_came_back(session: RecordedSession, track: Track) -> Rendering:
     mix, sound, start_frame = alone(session, track)
     back = track.as_it_came_back
     own = mix.tracks[0].model_copy(
@@ -138,10 +145,10 @@ def _as_it_came_back(session: RecordedSession, track: Track) -> Sound:
     )
     pressed = mix.model_copy(update={"tracks": (own, *mix.tracks[1:]), "heard_ids": (own.id,)})
     n_frames, rate = start_frame + sound.n_frames, session.sample_rate_hz
-    return sound_of(Rendering(mix=pressed, what="mix", n_frames=n_frames, n_channels=2, sample_rate_hz=rate, of=sound))
+    return Rendering(mix=pressed, what="mix", n_frames=n_frames, n_channels=2, sample_rate_hz=rate, of=sound)
 
 
-def _group_under_pressure(session: RecordedSession, group: Group) -> Sound | None:
+def _group_under_pressure(session: RecordedSession, group: Group) -> Rendering | None:
     now, later = (mix_of_session(session, stand_ins=how) for how in ("left-out", "acting"))
     if group.id != session.master.id:
         now, later = (group_by_itself(mix, group.id) for mix in (now, later))
@@ -154,8 +161,8 @@ def _group_under_pressure(session: RecordedSession, group: Group) -> Sound | Non
         return None
     untreated, _ = sound_into(session, group)
     rate = session.sample_rate_hz
-    return sound_of(
-        Rendering(mix=later, what="mix", n_frames=untreated.n_frames, n_channels=2, sample_rate_hz=rate, of=untreated)
+    return Rendering(
+        mix=later, what="mix", n_frames=untreated.n_frames, n_channels=2, sample_rate_hz=rate, of=untreated
     )
 
 

@@ -17,7 +17,6 @@ __all__ = ["BACK_FROM_DB", "LEFT_FROM_DB", "Moments", "Untreated", "back_db", "c
 
 BACK_FROM_DB, LEFT_FROM_DB = 1.5, 2.0  # how much it must come up, and how much of it must then stand out
 BLOCK_FRAMES = 1 << 17
-LISTENED_S, PIECE_S = 40.0, 2.0  # to what of a long track, evenly spread
 RING_60_DB = np.log(1_000.0) / np.pi  # periods times Q
 MOST_Q = 60.0
 SILENT = 1e-15
@@ -54,10 +53,10 @@ class Untreated:
         self._maps: dict[tuple[int, int], LevelMap] = {}
 
     def moments_of(self, evidence: Evidence) -> Moments:
-        """Return when a fault was there: of what lasts long, pieces that are evenly spread. Raises nothing."""
+        """Return when a fault was there. Raises nothing."""
         stretch = self._frames(evidence.start_s, evidence.end_s)
         if evidence.behaviour == "burst" and evidence.times:
-            return Moments(_spread_out(np.array([self._frames(*one) for one in evidence.times]), self._rate))
+            return Moments(np.array([self._frames(*one) for one in evidence.times]))
         if stretch not in self._maps:
             self._maps[stretch] = level_map(
                 self._source, start=stretch[0], end=stretch[1], sample_rate_hz=self._rate
@@ -66,24 +65,11 @@ class Untreated:
         chosen = active_frames(levels)
         if evidence.behaviour == "when-loud":
             chosen = loud_frames(levels, chosen)
-        return Moments(_spread_out(_spans(levels, chosen, self._rate), self._rate))
+        return Moments(_spans(levels, chosen, self._rate))
 
     def _frames(self, start_s: float, end_s: float) -> tuple[int, int]:
         start = min(max(round((start_s - self._offset_s) * self._rate), 0), self._source.n_frames)
         return start, min(max(round((end_s - self._offset_s) * self._rate), start), self._source.n_frames)
-
-
-def _spread_out(spans: np.ndarray, rate: float) -> np.ndarray:
-    """Return spans as they are, or, where they are long together, as much of them as is listened to, evenly spread."""
-    piece, most = round(PIECE_S * rate), round(LISTENED_S / PIECE_S)
-    if not len(spans) or np.sum(spans[:, 1] - spans[:, 0]) <= most * piece:
-        return spans
-    pieces = np.concatenate(
-        [[(at, min(at + piece, last)) for at in range(first, last, piece)] for first, last in spans if last > first]
-    )
-    # Some seconds of spans each, however short those are.
-    group = np.cumsum(pieces[:, 1] - pieces[:, 0]) // piece
-    return np.asarray(pieces[np.isin(group, np.linspace(0, group[-1], most).astype(int))])
 
 
 def _spans(levels: LevelMap, chosen: np.ndarray, rate: float) -> np.ndarray:
@@ -114,15 +100,14 @@ def loudness_change_db(off: Source, on: Source, *, sample_rate_hz: float) -> flo
 
 
 def back_db(
-    off: Source, on: Source, evidence: Evidence, moments: Moments, *, louder_db: float, offset: int,
-    sample_rate_hz: float,
+    off: Source, on: Source, evidence: Evidence, moments: Moments, *, louder_db: float, sample_rate_hz: float
 ) -> float:  # fmt: skip
     """Return by how much the band of a fault comes up from one sound to another, less what the whole does.
 
     Parameters
     ----------
-    off, on : behind the moves, without and with the stand-ins
-    moments : in frames of the untreated sound, which begins at frame `offset` of the second sound
+    off, on : behind the moves, without and with the stand-ins; they start together
+    moments : in frames of both
     louder_db : by how much the second sound is louder as a whole
 
     Raises
@@ -137,7 +122,7 @@ def back_db(
     sos = np.array([[section.b0, section.b1, section.b2, 1.0, section.a1, section.a2]])
     rings = round(RING_60_DB * q / evidence.hz * sample_rate_hz)
     before = _band_power(off, sos, moments.frames, rings)
-    after = _band_power(on, sos, moments.frames + offset, rings)
+    after = _band_power(on, sos, moments.frames, rings)
     return float(10.0 * np.log10((after + SILENT) / (before + SILENT)) - louder_db)
 
 
