@@ -9,5 +9,3 @@ const chosen = defineModel<string>({ required: true })
     <option v-for="one in strips" :key="one.id" :value="one.id">{{ one.name }}</option>
   </select>
 </template>
-
-<style scoped></style>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 /** The tracks' places in the session: name, role, group, twin, fader. */
-import { ElOption, ElSelect, ElSwitch } from 'element-plus'
+import { ElSwitch } from 'element-plus'
 import { computed } from 'vue'
-import type { Track, TrackFields } from '../api/client'
+import type { Role, Track, TrackFields } from '../api/client'
 import FigureInput from '../components/FigureInput.vue'
+import PickOne from '../components/PickOne.vue'
 import TrackPicture from '../components/TrackPicture.vue'
 import { usePlay, useSession } from '../composables/work'
 import { formatTime } from '../lib/figures'
@@ -21,6 +22,14 @@ const stillToHear = computed(() => new Set(session.listenedTo.value?.strip_ids ?
 const set = (track: Track, label: string, fields: TrackFields) =>
   edit(`${track.name}: ${label}`, [setTrack(track, fields)])
 const NEW_GROUP = 'new'
+const NONE = ['', 'none'] as const
+const roles = computed(() => about.value.roles.map((role) => [role, role] as const))
+const groups = computed(() => [
+  NONE,
+  ...state.value.groups.map((group) => [group.id, group.name] as const),
+  [NEW_GROUP, 'a new group'] as const,
+])
+const named = computed(() => tracks.value.map((track) => [track.id, track.name] as const))
 
 /** Put a track into a group, which is made where it is a new one. */
 function join(track: Track, groupId: string) {
@@ -104,48 +113,31 @@ function told(track: Track) {
             :address="(place, signal) => session.smallPictureUrl(track.id, place, signal)" />
         </td>
         <td>
-          <ElSelect
-            :model-value="track.role"
-            size="small"
-            filterable
-            :aria-label="`Role of ${track.name}`"
+          <PickOne
             class="role"
-            @change="set(track, 'role', { role: $event })">
-            <ElOption v-for="role in about.roles" :key="role" :value="role" :label="role" />
-          </ElSelect>
+            :value="track.role ?? 'other'"
+            :label="`Role of ${track.name}`"
+            :choices="roles"
+            @pick="set(track, 'role', { role: $event as Role })" />
         </td>
         <td>
-          <ElSelect
-            :model-value="track.group_id ?? ''"
-            size="small"
-            :aria-label="`Group of ${track.name}`"
+          <PickOne
             class="short"
-            placeholder="none"
             data-test="group-of"
-            @change="join(track, $event)">
-            <ElOption value="" label="none" /><ElOption
-              v-for="group in state.groups"
-              :key="group.id"
-              :value="group.id"
-              :label="group.name" /><ElOption :value="NEW_GROUP" label="a new group" />
-          </ElSelect>
+            :value="track.group_id ?? ''"
+            :label="`Group of ${track.name}`"
+            :choices="groups"
+            @pick="join(track, $event)" />
         </td>
         <td>
-          <ElSelect
-            :model-value="twinOf(track)?.id ?? ''"
-            size="small"
-            :aria-label="`Twin of ${track.name}`"
+          <PickOne
             class="short"
-            placeholder="none"
             data-test="twin-of"
             title="Two microphones on one source share one ledger"
-            @change="pair(track, $event)">
-            <ElOption value="" label="none" /><ElOption
-              v-for="other in tracks.filter((one) => one.id !== track.id)"
-              :key="other.id"
-              :value="other.id"
-              :label="other.name" />
-          </ElSelect>
+            :value="twinOf(track)?.id ?? ''"
+            :label="`Twin of ${track.name}`"
+            :choices="[NONE, ...named.filter(([id]) => id !== track.id)]"
+            @pick="pair(track, $event)" />
         </td>
         <td>
           <FigureInput
@@ -256,6 +248,10 @@ td {
 .length {
   font-size: 0.75rem;
   padding-left: 2px;
+}
+.role,
+.short {
+  font-size: 0.8125rem;
 }
 .role {
   width: 7.625rem;

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** All sessions with what they take on the disk, a new one, sessions as files, and what was deleted lately. */
-import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElInput } from 'element-plus'
 import { onMounted, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, type SessionState, type SessionSummary, type Shelved } from '../api/client'
@@ -119,9 +119,9 @@ const make = () =>
       <h2>New session</h2>
       <form class="new" @submit.prevent="make">
         <ElInput v-model="name" placeholder="Name" aria-label="Name of the new session" maxlength="120" />
-        <ElSelect v-model="rate" aria-label="Sampling rate" class="rate">
-          <ElOption v-for="hz in RATES" :key="hz" :value="hz" :label="`${hz / 1000} kHz`" />
-        </ElSelect>
+        <select v-model="rate" aria-label="Sampling rate" class="rate">
+          <option v-for="hz in RATES" :key="hz" :value="hz">{{ hz / 1000 }} kHz</option>
+        </select>
         <ElButton native-type="submit" type="primary" :disabled="!name.trim()">Make it</ElButton>
       </form>
       <p class="soft">
