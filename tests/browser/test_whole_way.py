@@ -61,7 +61,7 @@ def test_from_the_start_page_to_the_processed_file(bench, page: Page):
     expect(page.get_by_test_id("readout")).to_contain_text("lifted 15 dB")
     expect(page.get_by_test_id("readout")).to_contain_text("A4")
     page.wait_for_function("() => window.mivlo.play.spectra.value")
-    expect(page.get_by_test_id("readout")).to_contain_text("stands out")
+    expect(page.get_by_test_id("readout")).to_contain_text("stands out", timeout=60_000)
     told = page.get_by_test_id("readout").inner_text()
     assert float(told.split("stands out ")[1].split(" dB")[0]) > 9.0
     page.keyboard.press("p")
