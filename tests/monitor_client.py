@@ -61,7 +61,7 @@ class Played:
 
     def told(self, what: str) -> list[dict[str, Any]]:
         """Return all messages of a kind."""
-        return [one for one in self.said if one["say"] == what]
+        return [one for one in self.said if one["type"] == what]
 
     def mixes(self) -> list[tuple[int, Mix]]:
         """Return the first mix at frame 0, and each that it became: what is told voids what was told for later."""

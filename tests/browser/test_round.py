@@ -66,11 +66,11 @@ def of(told: list[dict], track: str, hz: float | None = None, kind: str | None =
     """Return the row of a track's suspect at a place, or of a kind."""
     found = [
         row for row in told
-        if row["kind"] == "suspect" and row["says"].startswith(track)
+        if row["kind"] == "suspect" and row["sentence"].startswith(track)
         and (hz is None or (row["hz"] and abs(1200 * np.log2(row["hz"] / hz)) < 60))
         and (kind is None or row["suspects"][0]["suspect"]["kind"] == kind)
     ]  # fmt: skip
-    assert found, (track, hz, kind, [row["says"] for row in told])
+    assert found, (track, hz, kind, [row["sentence"] for row in told])
     return found[0]
 
 
@@ -111,14 +111,14 @@ def test_the_demos_round_by_keyboard_alone(page: Page, mivlo):
     wanted = [("Lead voice", None, "sibilance"), ("Lead voice", None, "plosive"), ("Fiddle", None, "harsh")]
     for track, hz, kind in (*wanted, *((track, hz, None) for track, hz in PLANTED)):
         row = of(told, track, hz, kind)
-        assert row["told"].startswith(("cured", "better")), row["told"]
+        assert row["outcome"].startswith(("cured", "better")), row["outcome"]
         assert row["status"] == "done" or row["deeper"]  # what is only better is offered to go deeper
-    assert sum(of(told, *one)["told"].startswith("cured") for one in PLANTED) >= 2
+    assert sum(of(told, *one)["outcome"].startswith("cured") for one in PLANTED) >= 2
     answered = [row for row in told if row["kind"] == "clash" and row["entries"]]
     for clash in TRUTH["clashes"]:
-        one = next(row for row in answered if all(name in row["says"] for name in clash["tracks"]))
+        one = next(row for row in answered if all(name in row["sentence"] for name in clash["tracks"]))
         assert one["status"] == "done"
-        assert "gained" in one["told"]
+        assert "gained" in one["outcome"]
     page.keyboard.press("?")
     expect(page.get_by_test_id("keys")).to_contain_text("do what is proposed")
 

@@ -56,7 +56,7 @@ def test_who_hears_it_is_right_each_time_whatever_the_order(seed):
         answers = answered(asked, order, answers, "A" if x == a else "B", full_db=FULL_DB)
     told = result_of(asked, order, answers, full_db=FULL_DB)
     assert (told.right, told.of, told.guess_chance) == (10, 10, 2.0**-10)
-    assert told.says == (
+    assert told.sentence == (
         "10 of 10 right; somebody who guesses does as well once in 1024 times: the difference is heard; "
         "at equal loudness."
     )
@@ -69,7 +69,7 @@ def test_a_guesser_shows_nothing_and_that_it_was_not_matched_is_said():
     told = result_of(asked, order, Answers(said=("A", "B") * 5), full_db=FULL_DB)
     assert (told.right, told.heard) == (5, False)
     assert told.guess_chance == pytest.approx(scipy.stats.binom.sf(4, 10, 0.5))
-    assert told.says.endswith("it is not shown that it is heard; not matched in level, on purpose.")
+    assert told.sentence.endswith("it is not shown that it is heard; not matched in level, on purpose.")
 
 
 def test_votes_are_for_a_side_wherever_it_stood_and_agree_or_not():
@@ -79,7 +79,7 @@ def test_votes_are_for_a_side_wherever_it_stood_and_agree_or_not():
         answers = answered(asked, order, answers, with_move, full_db=FULL_DB)
     told = result_of(asked, order, answers, full_db=FULL_DB)
     assert (told.for_this, told.heard) == (10, True)
-    assert "10 of 10 votes for the side with the move; they agree" in told.says
+    assert "10 of 10 votes for the side with the move; they agree" in told.sentence
     assert told.guess_chance == pytest.approx(scipy.stats.binomtest(10, 10).pvalue)
     split = result_of(asked, order, Answers(said=("A", "B") * 5), full_db=FULL_DB)
     assert not split.heard or abs(split.for_this - 5) >= 4
@@ -110,7 +110,7 @@ def test_who_never_hears_it_is_told_so_and_depths_stay_within_the_move():
         assert 0.0 < amount <= 100.0
         answers = answered(asked, order, answers, "AB"[int(random.integers(2))], full_db=6.0)
     told = result_of(asked, order, answers, full_db=6.0)
-    assert told.says.startswith("not heard even at its full depth of 6.0 dB")
+    assert told.sentence.startswith("not heard even at its full depth of 6.0 dB")
     assert (told.threshold_db, told.heard) == (None, False)
 
 

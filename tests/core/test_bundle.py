@@ -110,7 +110,7 @@ def test_the_round_and_the_report_of_a_bundle_are_told_without_server_or_databas
     told = CliRunner().invoke(app, ["report", str(path), "--treatment", "B", "--json"], catch_exceptions=False)
     report = json.loads(told.stdout)
     assert report["treatment"] == "Treatment B: bolder"
-    assert report["strips"][0]["moves"][0]["says"] == "800 Hz bell, \u22129.0 dB"
+    assert report["strips"][0]["moves"][0]["sentence"] == "800 Hz bell, \u22129.0 dB"
     assert report["strips"][1]["remarks"][0]["text"] == "boxy"
     assert report["before"]["loudness_lufs"] > report["after"]["loudness_lufs"]
     rows = json.loads(CliRunner().invoke(app, ["round", str(path), "--json"], catch_exceptions=False).stdout)

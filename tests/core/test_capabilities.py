@@ -73,7 +73,7 @@ class Lower(BaseMove):
     """A kind that is in no registry."""
 
     label: ClassVar[str] = "Lower"
-    says: ClassVar[str] = ""
+    summary: ClassVar[str] = ""
     family: ClassVar[Family] = "dynamic"
     kind: Literal["lower"] = "lower"
     amount_db: float = Field(default=-6.0, title="Amount")

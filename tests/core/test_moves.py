@@ -51,7 +51,7 @@ def test_the_union_is_the_registry():
 def test_a_form_can_be_made_of_every_kind(kind):
     described = next(one for one in describe_kinds() if one.kind == kind)
     assert described.label
-    assert described.says
+    assert described.summary
     for figure in described.figures:
         assert figure.title
         if figure.control == "number":

@@ -99,7 +99,7 @@ def test_a_drums_ring_that_a_compressor_brings_back_is_held_down_by_the_cut_that
     row = under_pressure(-14.0)
     assert row.comes_back
     assert row.back_db == pytest.approx(14.5, abs=0.3)  # of a long track, passages tell it
-    assert "comes back by" in row.says
+    assert "comes back by" in row.sentence
     assert row.deeper is not None
     assert row.deeper.gain_db == pytest.approx(-14.0 - row.deeper_by_db)
     held = under_pressure(row.deeper.gain_db)

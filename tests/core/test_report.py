@@ -59,7 +59,7 @@ def test_names_are_told_as_they_are_and_a_page_takes_none_for_markup():
     session = RecordedSession(id="s", name="Song & dance", sample_rate_hz=RATE, tracks=(track,), audio={"a": audio})
     report = report_of_session(session, lambda _: None, blind={"e": "10 of 10 right"})
     [move] = report.strips[0].moves
-    assert (move.says, move.blind) == ("431 Hz bell, \u22126.0 dB", "blind: 10 of 10 right")
+    assert (move.sentence, move.blind) == ("431 Hz bell, \u22126.0 dB", "blind: 10 of 10 right")
     page = to_page(report)
     assert "<script>" not in page
     assert "&lt;b&gt;rings&lt;/b&gt;" in page

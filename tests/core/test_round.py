@@ -106,7 +106,7 @@ def test_one_list_over_the_session_first_what_is_heard(kept):
     ring = next(row for row in to_judge if row.hz and abs(1200 * np.log2(row.hz / 431.0)) < 40)
     assert ring.heard == "plain"
     assert len(ring.strip_ids) == len(ring.suspects) >= 2
-    assert "all of them" in ring.says
+    assert "all of them" in ring.sentence
     assert ring.loop_s is not None
 
 
@@ -122,8 +122,8 @@ def test_an_answer_is_measured_and_what_is_judged_stays_in_the_list(kept):
         return next(row for row in told.rows if ("guitar", "cut") in row.entries)
 
     deep = answer(entry)
-    assert (deep.status, deep.told.split(":")[0]) == ("done", "cured")
-    assert "heard in the mix" in deep.told
+    assert (deep.status, deep.outcome.split(":")[0]) == ("done", "cured")
+    assert "heard in the mix" in deep.outcome
     again = answer(shallow)
     assert again.status == "to judge"  # it is still heard
     assert again.deeper.gain_db < -2.0
@@ -131,7 +131,7 @@ def test_an_answer_is_measured_and_what_is_judged_stays_in_the_list(kept):
     assert next(row for row in view(kept, judged).rows if row.id == ring.id).status == "later"
     fine = apply_all(judged, [JudgeRow(row_ids=(ring.id,), verdict="fine")])
     row = next(row for row in view(kept, fine).rows if row.id == ring.id)
-    assert (row.status, row.told) == ("done", "as it should be")
+    assert (row.status, row.outcome) == ("done", "as it should be")
     assert apply_all(fine, [JudgeRow(row_ids=(ring.id,), verdict=None)]).judged == ()
 
 

@@ -66,7 +66,7 @@ def test_all_that_was_decided_travels_and_the_copy_stands_beside_the_first(api):
     asked = {"asks": "hear", "compared": compared, "strip_id": track["id"], "n_trials": 5}
     check = api.post(f"{path}/blind-checks", json=asked).json()
     for trial in range(5):
-        api.post(f"{path}/blind-checks/{check['id']}/answers", json={"trial": trial, "says": "A"})
+        api.post(f"{path}/blind-checks/{check['id']}/answers", json={"trial": trial, "choice": "A"})
     [shown] = api.get(f"{path}/blind-checks").json()
     data = api.get(f"{path}/bundle").content
     copy = api.post("/api/bundles", files={"file": ("song.zip", data)}).json()

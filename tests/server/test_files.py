@@ -115,11 +115,11 @@ def test_replacing_the_audio_keeps_the_ledger_and_tells_what_changed(api):
     answer, changed = told["session"], told["changed"]
     assert (changed["later_frames"], changed["longer_s"]) == (4_800, pytest.approx(0.5))
     assert changed["louder_db"] == pytest.approx(-6.02, abs=0.4)  # the silence around it counts a little
-    assert changed["says"] == (
+    assert changed["sentence"] == (
         f"0.500 s longer, {-changed['louder_db']:.1f} dB softer, what both hold comes 100.00 ms later"
     )
     other = api.post(address, files={"file": ("take 2.wav", wav(2.0, seed=9, channels=2))}).json()
-    assert "stereo instead of mono, another recording" in other["changed"]["says"]
+    assert "stereo instead of mono, another recording" in other["changed"]["sentence"]
     answer = other["session"]
     after = answer["tracks"][0]
     assert after["audio_id"] != track["audio_id"]

@@ -32,7 +32,7 @@ def test_a_treatment_is_edited_read_heard_told_and_rendered_beside_the_first(htt
     shown = http.get(path, params={"treatment": "B"}).json()
     assert (shown["treatment"], shown["tracks"][0]["ledger"][0]["move"]["gain_db"]) == ("B", -20)
     [told] = http.get(f"{path}/differences", params={"other": "B"}).json()
-    assert told["says"] == ["the 1.0 kHz bell: gain −20 instead of −12 dB"]
+    assert told["sentences"] == ["the 1.0 kHz bell: gain −20 instead of −12 dB"]
     assert http.get(path, params={"treatment": "C"}).status_code == 404
     # What is analysed behind the moves is another thing in each; the sound process plays the one that is named.
     ids = {
@@ -102,20 +102,20 @@ def test_only_the_sound_tells_x_and_who_hears_it_gets_all_right(http, mivlo, che
         blind = {"check_id": check["id"], "trial": trial}
         plays = {one: heard(client, state, {"blind": {**blind, "press": one}}) for one in "AXB"}
         said = [one for play in plays.values() for one in play.said]
-        assert all(one["match"] is None for one in said if one["say"] == "match")
-        assert len({repr(shape(one)) for one in said if one["say"] == "meter"}) <= 1
+        assert all(one["match"] is None for one in said if one["type"] == "match")
+        assert len({repr(shape(one)) for one in said if one["type"] == "meter"}) <= 1
         assert all(one["peak_db"] is None and one["momentary_lufs"] is None for one in plays["X"].told("meter"))
         assert not any(play.told("gains") or play.told("spectra") for play in plays.values())
         assert all(one["mix"] is None for play in plays.values() for one in play.told("applied"))
         x, a, b = (play.sound[:, -N_FRAMES:].astype(float) for play in (plays["X"], plays["A"], plays["B"]))
         is_a = np.abs(x - a).max() < np.abs(x - b).max()
         sides.append(is_a)
-        check = http.post(f"{path}/{check['id']}/answers", json={"trial": trial, "says": "A" if is_a else "B"}).json()
+        check = http.post(f"{path}/{check['id']}/answers", json={"trial": trial, "choice": "A" if is_a else "B"}).json()
     assert check["result"]["right"] == 5
-    assert check["result"]["says"].startswith("5 of 5 right")
-    again = http.post(f"{path}/{check['id']}/answers", json={"trial": 4, "says": "A" if sides[-1] else "B"})
+    assert check["result"]["sentence"].startswith("5 of 5 right")
+    again = http.post(f"{path}/{check['id']}/answers", json={"trial": 4, "choice": "A" if sides[-1] else "B"})
     assert again.json() == check  # sent twice, taken once
-    assert http.post(f"{path}/{check['id']}/answers", json={"trial": 5, "says": "A"}).status_code == 409
+    assert http.post(f"{path}/{check['id']}/answers", json={"trial": 5, "choice": "A"}).status_code == 409
     assert [one["id"] for one in http.get(path).json()] == [check["id"]]
 
 
@@ -134,7 +134,7 @@ def test_the_least_that_is_heard_is_offered_as_a_move(http, checked):
     _, path, begin = checked
     check = begin("least").json()
     for trial in range(check["n_most"]):
-        check = http.post(f"{path}/{check['id']}/answers", json={"trial": trial, "says": "A"}).json()
+        check = http.post(f"{path}/{check['id']}/answers", json={"trial": trial, "choice": "A"}).json()
         if check["result"]:
             break
     result = check["result"]

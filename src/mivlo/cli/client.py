@@ -43,15 +43,15 @@ def _asked(path: str, port: int) -> IO[bytes]:
     try:
         answer: IO[bytes] = urllib.request.urlopen(f"http://127.0.0.1:{port}{path}", timeout=TIMEOUT_S)
     except urllib.error.HTTPError as error:
-        told = error.read().decode(errors="replace")
-        raise MivloError(f"the application refuses: {_message_in(told)}") from error
+        text = error.read().decode(errors="replace")
+        raise MivloError(f"the application refuses: {_message_in(text)}") from error
     except OSError as error:
         raise MivloError(f"no application answers on port {port} of this machine ({error}): start it first") from error
     return answer
 
 
-def _message_in(told: str) -> str:
+def _message_in(text: str) -> str:
     try:
-        return str(json.loads(told)["message"])
+        return str(json.loads(text)["message"])
     except (ValueError, KeyError, TypeError):
-        return told[:200]
+        return text[:200]

@@ -73,8 +73,8 @@ def _round_of_bundle(path: Path, treatment: str, *, as_json: bool) -> None:
         print(view.model_dump_json())
         return
     for row in view.rows:
-        told = row.told or row.proposes
-        print(f"{row.status:8} {row.says}{f' ({told})' if told else ''}")
+        outcome = row.outcome or row.proposes
+        print(f"{row.status:8} {row.sentence}{f' ({outcome})' if outcome else ''}")
 
 
 @contextmanager
@@ -189,9 +189,9 @@ def report(
 
 
 def _report_of_bundle(path: Path, treatment: str) -> "Report":
-    from mivlo.core.proof.blind import told_of_checks
+    from mivlo.core.proof.blind import results_of_checks
     from mivlo.core.proof.reporting import report_of_session
 
     with _opened(path, treatment) as local:
-        of_moves, others = told_of_checks(local.session, [(one.asked, one.result) for one in local.checks])
+        of_moves, others = results_of_checks(local.session, [(one.asked, one.result) for one in local.checks])
         return report_of_session(local.session, local.known, blind=of_moves, checks=others)

@@ -16,7 +16,7 @@ from mivlo.core.errors import AudioFileError
 from mivlo.core.metadata.containers import put_into
 from mivlo.core.metadata.parts import Carried
 from mivlo.core.riff import LONG_WAVES, BareLongWave
-from mivlo.core.truncation import missing_bytes, untold_frames
+from mivlo.core.truncation import missing_bytes, unreported_frames
 from mivlo.core.units import Array
 
 __all__ = [
@@ -100,9 +100,9 @@ def inspect_audio(path: Path, *, limits: ImportLimits, name: str) -> AudioFileIn
     missing = missing_bytes(path)
     if missing:
         raise AudioFileError(f"{name}: truncated, {missing} bytes of its sound are missing at the end")
-    untold = untold_frames(path)
-    if untold:
-        raise AudioFileError(f"{name}: its head tells {info.n_frames} samples, but it holds {untold} more")
+    n_more = unreported_frames(path)
+    if n_more:
+        raise AudioFileError(f"{name}: its head tells {info.n_frames} samples, but it holds {n_more} more")
     if info.n_frames <= 0:
         raise AudioFileError(f"{name}: holds no sound (0 samples)")
     if info.n_channels > limits.max_channels:
@@ -138,8 +138,8 @@ def read_blocks(path: Path, *, name: str, precision: Literal["float32", "float64
                     raise AudioFileError(f"{name}: sample {bad} is not a number or infinite")
                 if np.abs(block).max() > MOST_LEVEL:
                     bad = done + int(np.argmax(np.abs(block).max(axis=1)))
-                    told = f"sample {bad} is {np.abs(block).max():.3g}, but full scale is 1"
-                    raise AudioFileError(f"{name}: {told}: it is damaged, or written at another scale")
+                    problem = f"sample {bad} is {np.abs(block).max():.3g}, but full scale is 1"
+                    raise AudioFileError(f"{name}: {problem}: it is damaged, or written at another scale")
                 done += len(block)
                 yield np.ascontiguousarray(block.T)
     except (soundfile.LibsndfileError, RuntimeError) as error:

@@ -29,7 +29,7 @@ class FileFault:
     """A fault of a file: what, in a sentence, and where it is first heard (seconds of the file), if anywhere."""
 
     kind: FileFaultKind
-    says: str
+    sentence: str
     times_s: tuple[float, ...] = ()
 
 
@@ -135,6 +135,6 @@ def length_faults(
                 how = f"{percent:.1f} % {'shorter' if one < other else 'longer'}"
                 return [FileFault("other-rate", f"is {how} than the longest: its rate may be wrong")]
     if start_s == 0.0 and longest_s - seconds > LENGTHS_DIFFER_S:
-        says = f"is {longest_s - seconds:.1f} s shorter than the longest: it may start later than at 0"
-        return [FileFault("late-start", says)]
+        sentence = f"is {longest_s - seconds:.1f} s shorter than the longest: it may start later than at 0"
+        return [FileFault("late-start", sentence)]
     return []

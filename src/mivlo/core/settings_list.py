@@ -9,7 +9,7 @@ from mivlo.core.engine.plan import in_linear_phase
 from mivlo.core.model import StripBase
 from mivlo.core.moves import Move
 from mivlo.core.moves.capabilities import Placed
-from mivlo.core.moves.figures import Figure, Meaning, figures_told, meanings_of
+from mivlo.core.moves.figures import Figure, Meaning, meanings_of, shown_figures
 from mivlo.core.units import hz_to_note, q_to_octaves
 
 __all__ = ["COLUMNS", "Q_CONVENTION", "list_rows", "to_csv", "to_page"]
@@ -102,15 +102,15 @@ def _note(hz: float) -> str:
 
 def _further(move: Move, names: dict[str, str]) -> str:
     """Return the figures that have no column of their own, as words that any equalizer's page has."""
-    told = []
-    for figure in figures_told(move):
+    parts = []
+    for figure in shown_figures(move):
         value = getattr(move, figure.name)
         if figure.name in OWN_COLUMN or figure.means in COLUMN_MEANINGS or value in ("", (), False):
             continue
         if figure.means == "key":
             value = names.get(str(value), "a track that is gone")
-        told.append(f"{figure.title[:1].lower()}{figure.title[1:]}{_value(value, figure)}")
-    return "; ".join(told)
+        parts.append(f"{figure.title[:1].lower()}{figure.title[1:]}{_value(value, figure)}")
+    return "; ".join(parts)
 
 
 def _value(value: object, figure: Figure) -> str:

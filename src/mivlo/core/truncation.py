@@ -6,7 +6,7 @@ from typing import BinaryIO
 
 from mivlo.core.riff import missing_bytes as missing_of_riff
 
-__all__ = ["missing_bytes", "untold_frames"]
+__all__ = ["missing_bytes", "unreported_frames"]
 
 UNKNOWN_SIZE = 0xFFFFFFFF
 W64_HEAD = 24  # of a chunk: 16 bytes of name, 8 of length, which counts these 24 too
@@ -87,7 +87,7 @@ def _missing_of_ogg(file: BinaryIO, size: int) -> int:
     return max(position - size, 0 if position == size and kind & OGG_LAST else 1)
 
 
-def untold_frames(path: Path) -> int:
+def unreported_frames(path: Path) -> int:
     """Return how many frames a FLAC file holds beyond those that its head tells; 0 of others, and where it tells none.
 
     Raises
@@ -101,8 +101,8 @@ def untold_frames(path: Path) -> int:
         if head[:4] != b"fLaC" or len(head) < 42:
             return 0
         smallest, largest = struct.unpack(">HH", head[8:12])
-        told = int.from_bytes(head[18:26], "big") & ((1 << 36) - 1)
-        if not told or smallest != largest:
+        n_reported = int.from_bytes(head[18:26], "big") & ((1 << 36) - 1)
+        if not n_reported or smallest != largest:
             return 0
         file.seek(max(path.stat().st_size - FLAC_LOOK_BYTES, 42))
         end = file.read()
@@ -111,7 +111,7 @@ def untold_frames(path: Path) -> int:
         frame = _frame_at(end[at : at + 16])
         if frame is not None:
             number, n_frames = frame
-            return int(max(number * smallest + n_frames - told, 0))
+            return int(max(number * smallest + n_frames - n_reported, 0))
     return 0
 
 

@@ -13,11 +13,11 @@ __all__ = [
     "db_to_gain",
     "gain_to_db",
     "hz_to_note",
-    "hz_told",
+    "hz_text",
     "octaves_to_q",
     "power_to_db",
     "q_to_octaves",
-    "time_told",
+    "time_text",
 ]
 
 Array = NDArray[np.float64]
@@ -61,12 +61,12 @@ def hz_to_note(hz: float) -> tuple[str, float]:
     return f"{NOTE_NAMES[nearest % 12]}{nearest // 12 - 1}", 100.0 * (midi - nearest)
 
 
-def hz_told(hz: float) -> str:
+def hz_text(hz: float) -> str:
     """Return a frequency as it stands in a sentence. Raises nothing. Source: ours."""
     return f"{hz / 1_000:.1f} kHz" if hz >= 1_000 else f"{hz:.0f} Hz"
 
 
-def time_told(seconds: float) -> str:
+def time_text(seconds: float) -> str:
     """Return a time of a session as it stands in a sentence, such as 1:02.5. Raises nothing. Source: ours."""
     minutes, rest = divmod(round(seconds, 1), 60.0)
     return f"{int(minutes)}:{rest:04.1f}"

@@ -64,11 +64,11 @@ def _arguments(parser: argparse.ArgumentParser, words: list[str]) -> argparse.Na
 
 def _said(arguments: argparse.Namespace, do: Any) -> int:
     try:
-        told = do(arguments.file, arguments.data.expanduser().resolve(), arguments.database)
+        done = do(arguments.file, arguments.data.expanduser().resolve(), arguments.database)
     except (MivloError, StepError, ClusterError, OSError, zipfile.BadZipFile) as error:
         print(f"mivlo: {error}", file=sys.stderr)
         return 1
-    print(told)
+    print(done)
     return 0
 
 
@@ -131,8 +131,8 @@ def _postgres(program: str, words: list[str]) -> None:
         [postgres_program(program), *words], stdin=subprocess.DEVNULL, capture_output=True, text=True, check=False
     )
     if done.returncode:
-        told = re.sub(r"://[^@/ ]*@", "://…@", done.stderr.strip())  # never the password
-        raise ClusterError(f"{program} failed: {told[-500:]}")
+        reason = re.sub(r"://[^@/ ]*@", "://…@", done.stderr.strip())  # never the password
+        raise ClusterError(f"{program} failed: {reason[-500:]}")
 
 
 def _restore(source: Path, data: Path, database: str | None) -> str:
@@ -156,14 +156,14 @@ def _restore(source: Path, data: Path, database: str | None) -> str:
 
 def _read_manifest(archive: zipfile.ZipFile, name: str) -> _Manifest:
     try:
-        told = json.loads(archive.read(MANIFEST))
+        fields = json.loads(archive.read(MANIFEST))
     except (KeyError, ValueError) as error:
         raise MivloError(f"{name}: is no backup, or was cut off ({error})") from error
-    version = told.get("mivlo_backup") if isinstance(told, dict) else None
+    version = fields.get("mivlo_backup") if isinstance(fields, dict) else None
     if isinstance(version, int) and version > 1:
         raise MivloError(f"{name}: was made by a newer Mivlo (backup version {version}): update Mivlo to restore it")
     try:
-        manifest = _Manifest.model_validate(told)
+        manifest = _Manifest.model_validate(fields)
     except ValidationError as error:
         raise MivloError(f"{name}: {explain_validation(error)}") from error
     wrong = next((one for one in manifest.files if not PATH.fullmatch(one) or ".." in one.split("/")), None)

@@ -16,16 +16,16 @@ DEMO_DONE = "demo-loaded"
 def prepare(demo_folder: Path | None) -> None:
     """Bring the database to the newest form, sweep, and load the made-up session where it never was."""
     if not is_newest():
-        _say("bringing the database up to date")
+        _report("bringing the database up to date")
         importlib.import_module("mivlo.server.db.upgrade").migrate()
     loaded = settings().data / DEMO_DONE
     with open_db() as db:
         sweep(db)
         if demo_folder is not None and not loaded.exists():
-            _say("loading the demo session (once)")
+            _report("loading the demo session (once)")
             load_demo(db, demo_folder)
             loaded.touch()
 
 
-def _say(step: str) -> None:
+def _report(step: str) -> None:
     print(f"mivlo: {step}", flush=True)

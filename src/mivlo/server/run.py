@@ -108,14 +108,14 @@ def only_one(data: Path) -> Iterator[None]:
 def _run_in(arguments: argparse.Namespace, data: Path) -> None:
     cluster: Cluster | ElsewhereDatabase
     if arguments.database is None:
-        _say("starting the database")
+        _report("starting the database")
         cluster = start_cluster(data / "database")
     else:
         cluster = ElsewhereDatabase(arguments.database)
     children: dict[str, subprocess.Popen[bytes]] = {}
     try:
         os.environ.update(_environment(arguments, data, cluster.url))
-        _say("starting sound, pages and jobs")
+        _report("starting sound, pages and jobs")
         children["sound"] = _spawn("sound")
         # Whoever has loaded what it takes brings the data into order, before the first page is served.
         children["pages"] = _spawn("pages", first=True)
@@ -123,7 +123,7 @@ def _run_in(arguments: argparse.Namespace, data: Path) -> None:
         _wait_ready(_api_port(arguments), arguments.port + 1, children)
         _let_work(children["jobs"])
         if arguments.dev:
-            _say("starting the front end with hot replacement")
+            _report("starting the front end with hot replacement")
             children[FRONT_END] = _spawn_front_end(arguments)
         print(f"\nMivlo is at http://127.0.0.1:{arguments.port}/   (Ctrl-C stops it)\n", flush=True)
         _keep_alive(children, cluster, arguments)
@@ -133,7 +133,7 @@ def _run_in(arguments: argparse.Namespace, data: Path) -> None:
         cluster.stop()
 
 
-def _say(step: str) -> None:
+def _report(step: str) -> None:
     print(f"mivlo: {step}", flush=True)
 
 
@@ -293,26 +293,26 @@ def _keep_alive(
 ) -> None:
     """Start again what dies, the database first; nothing that was acknowledged is lost by that."""
     pauses = {name: Pauses() for name in (DATABASE, *children)}
-    told: set[str] = set()
+    reported: set[str] = set()
     sources = Sources() if arguments.dev else None
     while True:
         time.sleep(WATCH_S)
         if sources is not None and sources.have_changed():
-            _say("the source has changed; starting its processes again")
+            _report("the source has changed; starting its processes again")
             _stop({name: child for name, child in children.items() if name != FRONT_END})
             children.update({name: _spawn(name) for name in PROCESSES})
             _let_work(children["jobs"])
         ended = [name for name, child in children.items() if child.poll() is not None]
         if not cluster.is_running():
             ended.append(DATABASE)
-        for name in set(ended) - told:
+        for name in set(ended) - reported:
             status = "" if name == DATABASE else f" (status {children[name].returncode})"
-            _say(f"the process for {name} ended{status}; starting it again")
-        told = set(ended)
+            _report(f"the process for {name} ended{status}; starting it again")
+        reported = set(ended)
         for name in ended:
             if pauses[name].is_due():
                 pauses[name].began()
-                told.discard(name)
+                reported.discard(name)
                 if name != DATABASE:
                     children[name] = _spawn_front_end(arguments) if name == FRONT_END else _spawn(name)
                     if name == "jobs":
@@ -321,7 +321,7 @@ def _keep_alive(
                 try:
                     cluster.start()
                 except ClusterError as error:
-                    _say(str(error))
+                    _report(str(error))
 
 
 def _stop(children: dict[str, subprocess.Popen[bytes]]) -> None:

@@ -170,8 +170,8 @@ export const api = {
   blindChecks: (id: string, signal?: AbortSignal) =>
     call<BlindCheck[]>('GET', `/sessions/${id}/blind-checks`, undefined, { signal }),
   beginBlindCheck: (id: string, asked: AskedCheck) => call<BlindCheck>('POST', `/sessions/${id}/blind-checks`, asked),
-  answerBlindCheck: (id: string, checkId: string, trial: number, says: 'A' | 'B') =>
-    call<BlindCheck>('POST', `/sessions/${id}/blind-checks/${checkId}/answers`, { trial, says }),
+  answerBlindCheck: (id: string, checkId: string, trial: number, choice: 'A' | 'B') =>
+    call<BlindCheck>('POST', `/sessions/${id}/blind-checks/${checkId}/answers`, { trial, choice }),
   round: (id: string, treatment: Treatment, pageId: string, asks: boolean, signal: AbortSignal) =>
     call<RoundView>('GET', `/sessions/${id}/round?asks=${asks}&treatment=${treatment}`, undefined, {
       headers: { 'x-mivlo-page': pageId },

@@ -167,11 +167,11 @@ export class Monitor {
   }
 
   private said(message: FromMonitor) {
-    if (message.say === 'applied' && message.epoch === this.epoch && message.mix) {
+    if (message.type === 'applied' && message.epoch === this.epoch && message.mix) {
       const { frame, mix } = message
       this.log = [...this.log.filter((change) => change.frame <= frame), { frame, mix }] // later ones are void
     }
-    if (message.say === 'ended') this.playing = false
+    if (message.type === 'ended') this.playing = false
     this.events?.said(message)
   }
 

@@ -51,7 +51,7 @@ beforeEach(async () => {
 })
 
 const socket = () => Socket.opened.at(-1) as Socket
-const say = (message: Partial<FromMonitor>) => socket().onmessage?.({ data: JSON.stringify(message) })
+const receive = (message: Partial<FromMonitor>) => socket().onmessage?.({ data: JSON.stringify(message) })
 
 function held(played: number, seq = 0): FromWorklet {
   const counts = { underruns: 1, exchanges: 2, spare: 300, contextTime: 0 }
@@ -71,19 +71,19 @@ describe('the socket worker', () => {
   })
 
   it('tells the page what is only shown together, and the rest at once', () => {
-    say({ say: 'meter' })
-    say({ say: 'gains' })
+    receive({ type: 'meter' })
+    receive({ type: 'gains' })
     worklet.onmessage?.({ data: held(256) })
     worklet.onmessage?.({ data: held(512) })
-    say({ say: 'applied' })
+    receive({ type: 'applied' })
     expect(told.filter((message) => message.kind === 'said')).toEqual([
-      { kind: 'said', messages: [{ say: 'applied' }], position: null },
+      { kind: 'said', messages: [{ type: 'applied' }], position: null },
     ])
     vi.advanceTimersByTime(1000)
     expect(told.filter((message) => message.kind === 'said').slice(1)).toEqual([
       {
         kind: 'said',
-        messages: [{ say: 'meter' }, { say: 'gains' }],
+        messages: [{ type: 'meter' }, { type: 'gains' }],
         position: { epoch: 3, frame: 1512, underruns: 1 },
       },
     ])

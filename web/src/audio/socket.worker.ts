@@ -34,8 +34,8 @@ function connect(url: string) {
       return
     }
     const message = JSON.parse(event.data) as FromMonitor
-    if (message.say === 'ended') toWorklet({ kind: 'last' })
-    if (SHOWN.includes(message.say)) shown.push(message)
+    if (message.type === 'ended') toWorklet({ kind: 'last' })
+    if (SHOWN.includes(message.type)) shown.push(message)
     else tell({ kind: 'said', messages: [message], position: null })
     showSoon()
   }

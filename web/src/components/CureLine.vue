@@ -6,7 +6,7 @@ import type { Cure, LedgerEntry, Move } from '../api/client'
 const props = defineProps<{
   evidence: NonNullable<LedgerEntry['evidence']>
   cure: Cure | null
-  back?: { says: string; comes_back: boolean } | null
+  back?: { sentence: string; comes_back: boolean } | null
 }>()
 const emit = defineEmits<{ deeper: [move: Move] }>()
 const words = computed(() => {
@@ -34,7 +34,7 @@ const words = computed(() => {
     </button>
   </p>
   <p v-if="back" class="cure" data-test="under-pressure" :class="back.comes_back ? 'not-yet' : 'cured'">
-    under pressure: {{ back.says }}
+    under pressure: {{ back.sentence }}
   </p>
 </template>
 

@@ -136,14 +136,14 @@ const toggleMember = (figure: Figure, n: number) =>
         </optgroup>
       </select>
     </label>
-    <p class="says soft">{{ kind?.says }}</p>
+    <p class="says soft">{{ kind?.summary }}</p>
     <div v-if="kind?.starts.length" class="starts">
       <span class="soft">Start as</span>
       <button
         v-for="start in kind.starts"
         :key="start.label"
         class="plain boxed"
-        :title="start.says"
+        :title="start.summary"
         @click="startAs(start)">
         {{ start.label }}
       </button>

@@ -5,12 +5,12 @@ import type { Asked } from '../api/analyses'
 export type Smoothing = NonNullable<Asked<'spectrum'>['smoothing']>
 
 const KEPT = 'mivlo-smoothing'
-export const SMOOTHINGS: readonly { value: Smoothing; says: string }[] = [
-  { value: 'none', says: 'as measured' },
-  { value: '1/24', says: 'over 1/24 octave' },
-  { value: '1/6', says: 'over 1/6 octave' },
-  { value: '1/3', says: 'over 1/3 octave' },
-  { value: 'ear', says: 'as the ear does it' },
+export const SMOOTHINGS: readonly { value: Smoothing; label: string }[] = [
+  { value: 'none', label: 'as measured' },
+  { value: '1/24', label: 'over 1/24 octave' },
+  { value: '1/6', label: 'over 1/6 octave' },
+  { value: '1/3', label: 'over 1/3 octave' },
+  { value: 'ear', label: 'as the ear does it' },
 ]
 
 const kept = SMOOTHINGS.find(({ value }) => value === localStorage.getItem(KEPT))

@@ -76,7 +76,7 @@ export function useIncoming() {
         },
       )
       row.state = 'in'
-      row.reason = `in the place of the other one of ${track.name}${changed ? `: ${changed.says}` : ''}`
+      row.reason = `in the place of the other one of ${track.name}${changed ? `: ${changed.sentence}` : ''}`
       if (changed?.later_frames) row.later = { trackId: track.id, frames: changed.later_frames }
       session.take(next)
     } catch (error) {

@@ -6,9 +6,9 @@ import { theMonitor } from '../audio/monitor'
 import { stripOf } from '../lib/intents'
 import type { SessionStore } from './useSession'
 
-type Meter = Extract<FromMonitor, { say: 'meter' }>
-type Spectra = Extract<FromMonitor, { say: 'spectra' }>
-type Gains = Extract<FromMonitor, { say: 'gains' }>
+type Meter = Extract<FromMonitor, { type: 'meter' }>
+type Spectra = Extract<FromMonitor, { type: 'spectra' }>
+type Gains = Extract<FromMonitor, { type: 'gains' }>
 
 /** How the tracks are heard together in the Ensemble. */
 export interface Together {
@@ -201,20 +201,20 @@ export function makePlay(session: SessionStore) {
       gaps = underruns
     },
     said(said) {
-      if (said.say === 'meter')
+      if (said.type === 'meter')
         meter.value = playing.value ? said : null // one may still be under way after a stop
-      else if (said.say === 'spectra') spectra.value = said
-      else if (said.say === 'gains') gains.value = playing.value ? said : null
-      else if (said.say === 'match') {
+      else if (said.type === 'spectra') spectra.value = said
+      else if (said.type === 'gains') gains.value = playing.value ? said : null
+      else if (said.type === 'match') {
         match.value = said.match ?? null
         measuring.value = said.measuring
-      } else if (said.say === 'non-finite') {
+      } else if (said.type === 'non-finite') {
         const name = stripOf(state.value, said.track_id)?.name ?? 'a track'
         message.value = `The moves of ${name} came to hold no valid numbers; they were reset, and it was silent then.`
-      } else if (said.say === 'problem') {
+      } else if (said.type === 'problem') {
         message.value = said.playing ? said.message : `Cannot play: ${said.message}`
         playing.value &&= said.playing
-      } else if (said.say === 'ended') {
+      } else if (said.type === 'ended') {
         playing.value = false
         positionFrame.value = 0
       }

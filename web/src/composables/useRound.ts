@@ -168,7 +168,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
     choose(list.slice(at + 1).find(open_) ?? list.find(open_) ?? null)
   }
 
-  const nameOf = (one: RoundRow) => one.says.slice(0, 120)
+  const nameOf = (one: RoundRow) => one.sentence.slice(0, 120)
   const suspects = (one: RoundRow, how: SuspectAnswer) => answered(one, how, known.value)
 
   /** What an answer comes to, or null where a row of this kind has no such answer. */
@@ -236,7 +236,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
   }
   /** What became of all that is done: how many cured, better, not, and over-cut. */
   const report = computed(() => {
-    const told = rows.value.filter((one) => one.kind === 'suspect' && one.entries?.length).map((one) => one.told ?? '')
+    const told = rows.value.filter((one) => one.kind === 'suspect' && one.entries?.length).map((one) => one.outcome ?? '')
     const count = (word: string) => told.filter((one) => one.startsWith(word)).length
     const overCut = told.filter((one) => one.includes('more is gone')).length
     return { of: told.length, cured: count('cured'), better: count('better'), not: count('not yet'), overCut }

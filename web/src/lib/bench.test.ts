@@ -181,7 +181,7 @@ describe('moves', () => {
     on_level: false,
     means,
   })
-  const told = { says: '', family: 'static' as const, adds_only: false, starts: [] }
+  const told = { summary: '', family: 'static' as const, adds_only: false, starts: [] }
 
   it('know where a move without a frequency stands, and which figures say anything', () => {
     const edges = [figure('low_hz', 600, 'low edge'), figure('high_hz', 10_000, 'high edge')]

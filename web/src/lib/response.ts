@@ -1,7 +1,7 @@
 /** What the moves of a ledger do at the axis' frequencies, from what the core has told of each. */
 import type { FromMonitor, LedgerEntry, Responses } from '../api/client'
 
-type MoveGain = Extract<FromMonitor, { say: 'gains' }>['moves'][number]
+type MoveGain = Extract<FromMonitor, { type: 'gains' }>['moves'][number]
 
 /** All moves at their full depth; null where none comes and goes. */
 export function atFullDepth(known: Responses): number[] | null {

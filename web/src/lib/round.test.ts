@@ -9,7 +9,7 @@ const row = (id: string, more: Partial<RoundRow> = {}): RoundRow =>
     status: 'to judge',
     weight: 1,
     strip_ids: ['a'],
-    says: id,
+    sentence: id,
     evidence: '',
     ...more,
   }) as RoundRow
@@ -39,11 +39,11 @@ describe('the round', () => {
     ])
     expect(carriedOver(view([row('x', { change_db: 0.1, weight: 1 })]), before).rows[0]?.weight).toBe(1)
     // Nor does one that is only being measured again become "done" for that long.
-    const told = { entries: [['a', '1'] as [string, string]], told: 'better' }
-    const again = row('x', { ...told, told: 'is being measured', is_measuring: true, status: 'done' })
+    const told = { entries: [['a', '1'] as [string, string]], outcome: 'better' }
+    const again = row('x', { ...told, outcome: 'is being measured', is_measuring: true, status: 'done' })
     expect(carriedOver(view([again], 1), view([row('x', told)])).rows[0]).toMatchObject({
       status: 'to judge',
-      told: 'better',
+      outcome: 'better',
     })
   })
 

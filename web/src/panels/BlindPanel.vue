@@ -117,7 +117,7 @@ function ofWhat(check: BlindCheck): string {
         <template v-for="one in results" :key="one.id">
           <dt>{{ ofWhat(one) }}</dt>
           <dd>
-            {{ one.result?.says }}
+            {{ one.result?.sentence }}
             <button v-if="one.result?.offered" class="plain" data-test="take-least" @click="blind.takeOffered(one)">
               give it that depth
             </button>

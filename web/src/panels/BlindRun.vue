@@ -63,7 +63,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', key))
       <p><button class="plain soft" @click="blind.leave">leave it</button></p>
     </template>
     <template v-else>
-      <p class="found" data-test="blind-found">{{ check.result.says }}</p>
+      <p class="found" data-test="blind-found">{{ check.result.sentence }}</p>
       <p><button class="plain boxed" data-test="blind-done" @click="blind.leave">Done</button></p>
     </template>
   </div>

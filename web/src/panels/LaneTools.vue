@@ -122,7 +122,7 @@ const behindTold = computed(
         data-test="smoothing"
         aria-label="Smoothing of the curves"
         title="How smooth the curves are drawn; what stands out is told of them as measured">
-        <option v-for="one in SMOOTHINGS" :key="one.value" :value="one.value">{{ one.says }}</option>
+        <option v-for="one in SMOOTHINGS" :key="one.value" :value="one.value">{{ one.label }}</option>
       </select>
       <select v-model="behindId" aria-label="Behind it" :title="behindTold">
         <option value="">nothing behind</option>

@@ -28,7 +28,7 @@ const { cure, loss } = useHunt()
 const pressure = usePressure()
 const blind = useBlind()
 /** What the newest blind check of it showed. */
-const heardBlind = computed(() => blind.resultOf(props.entry.id)?.result?.says ?? '')
+const heardBlind = computed(() => blind.resultOf(props.entry.id)?.result?.sentence ?? '')
 
 const open = computed(() => props.entry.id === entryId.value)
 const isOff = computed(() => !props.entry.move.on || (!chosen.value?.ledger_on && !props.entry.move.stand_in))

@@ -90,7 +90,7 @@ function show(row: PressureRow) {
       <li v-for="row in rows" :key="`${row.stripId} ${row.entry_id} ${row.hz}`" :class="{ back: row.comes_back }">
         <span class="stroke" :style="{ width: `${Math.min(Math.max(row.back_db, 0.3), 9) * 4}px` }"></span>
         <button class="says" title="Show it on the bench" data-test="pressure-row" @click="show(row)">
-          <b>{{ row.name }}</b> {{ row.says }}
+          <b>{{ row.name }}</b> {{ row.sentence }}
         </button>
         <HoldButton
           title="Hold: with its moves, without the stand-ins"

@@ -46,7 +46,7 @@ const json = computed(() => `/api/sessions/${id}/report.json?treatment=${treatme
       <h3>{{ strip.name }}</h3>
       <ul data-test="report-moves">
         <li v-for="(move, at) in strip.moves" :key="at" :class="{ off: !move.on }">
-          <b>{{ move.says }}</b><template v-if="move.reason">: {{ move.reason }}</template>
+          <b>{{ move.sentence }}</b><template v-if="move.reason">: {{ move.reason }}</template>
           <span
             v-for="found in [move.verdict, move.in_mix, move.under_pressure, move.blind].filter(Boolean)"
             :key="found"

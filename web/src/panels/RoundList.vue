@@ -15,7 +15,7 @@ function stroke(row: RoundRow) {
   return { width: `${Math.round(6 + 34 * part)}px`, opacity: row.status === 'done' ? 0.25 : 0.3 + 0.7 * part }
 }
 const label = (row: RoundRow) =>
-  row.told ? row.told : [row.heard ? HEARD[row.heard] : '', row.sureness].filter(Boolean).join(' · ')
+  row.outcome ? row.outcome : [row.heard ? HEARD[row.heard] : '', row.sureness].filter(Boolean).join(' · ')
 
 watch(rowId, async () => {
   await nextTick()
@@ -36,7 +36,7 @@ watch(rowId, async () => {
         :data-status="row.status"
         @click="choose(row)">
         <span class="ink"><span class="stroke" :style="stroke(row)"></span></span>
-        <span class="says">{{ row.says }}</span>
+        <span class="says">{{ row.sentence }}</span>
         <span class="soft word" :title="label(row)">{{ label(row) }}</span>
       </button>
     </li>

@@ -49,7 +49,7 @@ const chosen = computed(() => moves.value[planned.value - 1])
     </div>
     <ol>
       <li v-for="(one, at) in moves" :key="one.entry.id" :class="{ out: at >= planned }">
-        {{ one.says }}, {{ formatDb(one.depth_db) }}
+        {{ one.sentence }}, {{ formatDb(one.depth_db) }}
       </li>
     </ol>
   </div>

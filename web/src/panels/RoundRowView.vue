@@ -83,12 +83,12 @@ function bench() {
 
 <template>
   <section v-if="row" class="row" aria-label="The chosen row" data-test="round-chosen">
-    <h2>{{ row.says }}</h2>
+    <h2>{{ row.sentence }}</h2>
     <p class="evidence">
       {{ unbroken(row.evidence) }}<template v-if="heardTold">; {{ unbroken(heardTold) }}</template
       ><template v-if="row.sureness">; {{ row.sureness }}</template>
     </p>
-    <p v-if="row.told" class="told" data-test="round-told">{{ unbroken(row.told) }}</p>
+    <p v-if="row.outcome" class="told" data-test="round-told">{{ unbroken(row.outcome) }}</p>
     <p v-if="row.proposes" class="soft">{{ unbroken(row.proposes) }}</p>
     <RoundPlan v-if="row.kind === 'plan' && row.status !== 'done'" />
     <div class="picture">

@@ -102,7 +102,7 @@ const besideTold = computed(() => {
                 as in {{ against }}
               </button>
             </dt>
-            <dd v-for="says in one.says" :key="says">{{ says }}</dd>
+            <dd v-for="sentence in one.sentences" :key="sentence">{{ sentence }}</dd>
           </template>
         </dl>
       </template>

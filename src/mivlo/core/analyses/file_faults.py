@@ -23,7 +23,7 @@ class FileFaultView(BaseModel):
     """A fault of a file, as `FileFault`; times in seconds of the file."""
 
     kind: FileFaultKind
-    says: str
+    sentence: str
     times_s: list[float]
 
 
@@ -37,6 +37,7 @@ class FileFaults(Analysis[OfStrip, FileFaultsIn, FileFaultsOf]):
     """Clipped peaks, an offset, gaps, a silent side, equal sides; shown with what its length says beside the others."""
 
     name = "file-faults"
+    version = 2
     asked, params, result = OfStrip, FileFaultsIn, FileFaultsOf
 
     def question(self, session: RecordedSession, asked: OfStrip, known: Known) -> FileFaultsIn:
@@ -46,7 +47,7 @@ class FileFaults(Analysis[OfStrip, FileFaultsIn, FileFaultsOf]):
     def analyse(self, work: Work, params: FileFaultsIn) -> FileFaultsOf:
         found = find_file_faults(work.open(params.sound.audio_id), sample_rate_hz=params.sample_rate_hz)
         return FileFaultsOf(
-            faults=[FileFaultView(kind=one.kind, says=one.says, times_s=list(one.times_s)) for one in found]
+            faults=[FileFaultView(kind=one.kind, sentence=one.sentence, times_s=list(one.times_s)) for one in found]
         )
 
     def show(
@@ -59,7 +60,7 @@ class FileFaults(Analysis[OfStrip, FileFaultsIn, FileFaultsOf]):
             audio.n_frames / rate, start_s=track.start_frame / rate, longest_s=longest_s,
             original_rate_hz=audio.original_rate_hz,
         )  # fmt: skip
-        more = [FileFaultView(kind=one.kind, says=one.says, times_s=[]) for one in by_length]
+        more = [FileFaultView(kind=one.kind, sentence=one.sentence, times_s=[]) for one in by_length]
         return FileFaultsOf(faults=[*result.faults, *more])
 
     def foreseen(self, session: RecordedSession) -> Iterable[OfStrip]:

@@ -116,8 +116,8 @@ class InMixOf(Analysis[OfStrip, InMixIn, HeardInMix]):
         findings: Findings = work.result(Need(_SUSPECTS, params.suspects))
         cures: list[tuple[float, Cure]] = []
         if params.cures is not None:
-            told: CuresOf = work.result(Need(_CURES, params.cures))
-            cures = [(params.cures.answered[at].hz, cure) for at in params.cured if (cure := told.cures[at])]
+            of_strip: CuresOf = work.result(Need(_CURES, params.cures))
+            cures = [(params.cures.answered[at].hz, cure) for at in params.cured if (cure := of_strip.cures[at])]
         tracks = as_mixed(work, params.playing)
         full_scale_db: float = work.result(Need(_LEVELS, LevelIn(playing=params.playing)))
         left = [_left_db(suspect, cures) for suspect in findings.suspects]

@@ -17,7 +17,7 @@ from mivlo.core.ensemble.right_of_way import complete_order, goes_first, same_re
 from mivlo.core.ensemble.yielding import Contender, Region, mid_share_of, yield_move
 from mivlo.core.model import ClashReason, Frozen, LedgerEntry, RecordedSession, RightOfWay
 from mivlo.core.moves import Move
-from mivlo.core.units import hz_told
+from mivlo.core.units import hz_text
 
 __all__ = ["AskedPlan", "PlanOf", "PlanView", "Planned", "Plans"]
 
@@ -85,7 +85,7 @@ class PlanMoveView(BaseModel):
     gain_sone: float
     cost_sone: float
     won: float
-    says: str
+    sentence: str
 
 
 class PlanView(BaseModel):
@@ -93,7 +93,7 @@ class PlanView(BaseModel):
 
     moves: list[PlanMoveView]
     n_proposals: int
-    says: str
+    sentence: str
     faders: list[str]
 
 
@@ -203,12 +203,12 @@ class Plans(Analysis[AskedPlan, PlanOf, Planned]):
                     strip_id=one.yielding, front=one.front, entry=entry, low_hz=one.low_hz, high_hz=one.high_hz,
                     depth_db=depth_db, gain_sone=one.gain_sone, cost_sone=one.cost_sone,
                     won=one.gain_sone / max(could, 1e-9),
-                    says=f"{names[one.yielding]} gives way to {names[one.front]} between {hz_told(one.low_hz)} and "
-                    f"{hz_told(one.high_hz)}",
+                    sentence=f"{names[one.yielding]} gives way to {names[one.front]} between {hz_text(one.low_hz)} and "
+                    f"{hz_text(one.high_hz)}",
                 )
             )  # fmt: skip
         return PlanView(
-            moves=moves, n_proposals=result.n_proposals, says=_told(moves, result.n_proposals),
+            moves=moves, n_proposals=result.n_proposals, sentence=_sentence(moves, result.n_proposals),
             faders=[
                 f"{names[one.strip_id]} up by {one.raised_db:g} dB wins as much for it as "
                 + ("that one dip" if one.n_yields == 1 else f"all {one.n_yields} dips")
@@ -239,7 +239,7 @@ def _is_answered(clash: Clash, ids: list[str], together: EnsembleOf) -> bool:
     )
 
 
-def _told(moves: list[PlanMoveView], n_proposals: int) -> str:
+def _sentence(moves: list[PlanMoveView], n_proposals: int) -> str:
     """Return the curve in a sentence: how many moves win how much."""
     if not moves:
         return "No cut makes room for anybody who goes first." if n_proposals else "Nobody who goes first is hidden."
@@ -248,9 +248,9 @@ def _told(moves: list[PlanMoveView], n_proposals: int) -> str:
         n = next(number for number, one in enumerate(moves, 1) if one.won >= wanted)
         if not parts or n > parts[-1][0]:
             parts.append((n, moves[n - 1].won))
-    told = "; ".join(
+    listed = "; ".join(
         f"{n} move{'' if n == 1 else 's'} win{'s' if n == 1 else ''} {100 * won:.0f} %"
         + (" of what a plan can win" if not at else "")
         for at, (n, won) in enumerate(parts)
     )
-    return f"{told}."
+    return f"{listed}."

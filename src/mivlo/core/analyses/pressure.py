@@ -73,7 +73,7 @@ class PressureRow(BaseModel):
     entry_id: str | None
     hz: float
     q: float
-    says: str
+    sentence: str
     excess_db: float
     back_db: float
     comes_back: bool
@@ -136,21 +136,21 @@ class Pressures(Analysis[OfStrip, PressureIn, Pressure]):
         off = passages.of(work.open(params.off.audio_id))
         on = _joined([_stretch(work, params.on.mix, first + at, last + at, rate) for first, last in passages.frames])
         louder_db = loudness_change_db(off, on, sample_rate_hz=rate)
-        told = []
+        suspects = []
         for index, ((entry, evidence, excess_db), moments) in enumerate(zip(faults, when, strict=True)):
             heard = Moments(passages.within(moments.frames))
             back = back_db(off, on, evidence, heard, louder_db=louder_db, sample_rate_hz=rate)
             deeper = None
             if entry is not None and comes_back(back, excess_db) and _acts_later(params, entry):
                 deeper = _held_down(work, params, entry, excess_db + back - LEFT_FROM_DB, moments, louder_db)
-            told.append(
+            suspects.append(
                 Back(
                     entry_id=None if entry is None else entry.id, evidence=evidence, excess_db=excess_db, back_db=back,
                     deeper=deeper,
                 )
             )  # fmt: skip
             work.report((index + 1) / len(faults))
-        return Pressure(louder_db=louder_db, suspects=tuple(told))
+        return Pressure(louder_db=louder_db, suspects=tuple(suspects))
 
     def show(self, session: RecordedSession, asked: OfStrip, params: PressureIn, result: Pressure) -> PressureView:
         dismissed = session.strip(asked.strip_id).dismissed
@@ -274,12 +274,12 @@ def _row(one: Back, params: PressureIn) -> PressureRow:
         by_db = round(getattr(before, name) - getattr(one.deeper, name), 1)
     what = f"{evidence.kind} at {evidence.hz:.0f} Hz"
     if one.entry_id is None:
-        says = f"{what}, which nobody cut, comes up by {one.back_db:.1f} dB"
+        sentence = f"{what}, which nobody cut, comes up by {one.back_db:.1f} dB"
     elif back:
-        says = f"{what} comes back by {one.back_db:.1f} dB"
+        sentence = f"{what} comes back by {one.back_db:.1f} dB"
     else:
-        says = f"{what} stays cured" if one.excess_db < LEFT_FROM_DB else f"{what} comes back no more than the rest"
+        sentence = f"{what} stays cured" if one.excess_db < LEFT_FROM_DB else f"{what} comes back no more than the rest"
     return PressureRow(
-        entry_id=one.entry_id, hz=evidence.hz, q=evidence.q, says=says, excess_db=one.excess_db, back_db=one.back_db,
+        entry_id=one.entry_id, hz=evidence.hz, q=evidence.q, sentence=sentence, excess_db=one.excess_db, back_db=one.back_db,
         comes_back=back, deeper=one.deeper, deeper_by_db=by_db, start_s=evidence.start_s, end_s=evidence.end_s,
     )  # fmt: skip

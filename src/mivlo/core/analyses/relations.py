@@ -94,16 +94,16 @@ class Relations(Analysis[OfSession, RelationsIn, RelationsOf]):
 
 
 def _related(one: Placed, other: Placed, a: RelatedTrack, b: RelatedTrack, rate: int) -> TrackRelation | None:
-    told = relation_between(one, other, sample_rate_hz=rate)
-    if not told.is_one_source:
+    relation = relation_between(one, other, sample_rate_hz=rate)
+    if not relation.is_one_source:
         return None
-    flipped = told.flipped != (a.flipped != b.flipped)
-    if abs(told.shift_frames) <= LEAST_SHIFT_S * rate and not flipped:
+    flipped = relation.flipped != (a.flipped != b.flipped)
+    if abs(relation.shift_frames) <= LEAST_SHIFT_S * rate and not flipped:
         return None
-    win_db = _lows_win_db(one, other, a, b, told.shift_frames, flipped, rate)
+    win_db = _lows_win_db(one, other, a, b, relation.shift_frames, flipped, rate)
     return TrackRelation(
-        first=a.id, second=b.id, shift_frames=told.shift_frames, flipped=flipped, is_sure=told.is_sure,
-        likeness=told.likeness, lows_win_db=win_db,
+        first=a.id, second=b.id, shift_frames=relation.shift_frames, flipped=flipped, is_sure=relation.is_sure,
+        likeness=relation.likeness, lows_win_db=win_db,
     )  # fmt: skip
 
 

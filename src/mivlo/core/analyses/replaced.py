@@ -25,7 +25,7 @@ class ReplacedIn(Frozen):
 class Replaced(BaseModel):
     """What changed: length, level, channels, and by how much what both hold comes later now.
 
-    `later_frames` is None where neither is found in the other: another recording. `says` is all of it in words.
+    `later_frames` is None where neither is found in the other: another recording. `sentence` is all of it in words.
     """
 
     longer_s: float
@@ -33,13 +33,14 @@ class Replaced(BaseModel):
     was_channels: int
     n_channels: int
     later_frames: int | None
-    says: str
+    sentence: str
 
 
 class Replacements(Analysis[NoFigures, ReplacedIn, Replaced]):
     """One sound in the place of another."""
 
     name = "replaced"
+    version = 2
     params, result = ReplacedIn, Replaced
 
     def analyse(self, work: Work, params: ReplacedIn) -> Replaced:
@@ -54,14 +55,14 @@ class Replacements(Analysis[NoFigures, ReplacedIn, Replaced]):
         louder_db = loudness_change_db(was, now, sample_rate_hz=rate)
         return Replaced(
             longer_s=longer_s, louder_db=louder_db, was_channels=was.n_channels, n_channels=now.n_channels,
-            later_frames=later, says=_told(longer_s, louder_db, was.n_channels, now.n_channels, later, rate),
+            later_frames=later, sentence=_sentence(longer_s, louder_db, was.n_channels, now.n_channels, later, rate),
         )  # fmt: skip
 
 
 REPLACED = Replacements()
 
 
-def _told(longer_s: float, louder_db: float, was: int, now: int, later: int | None, rate: int) -> str:
+def _sentence(longer_s: float, louder_db: float, was: int, now: int, later: int | None, rate: int) -> str:
     words = []
     if abs(longer_s) >= LEAST_S:
         words.append(f"{abs(longer_s):.3f} s {'longer' if longer_s > 0 else 'shorter'}")

@@ -89,8 +89,8 @@ class Revising:
         self._render_until(held_until + CONTROL_FRAMES)  # the guard holds a step back
         self._player.tap = tap
         self._made = [one for one in made if one.frame <= self._player.frame]
-        told = [one for one in self._made if one.frame <= at - CONTROL_FRAMES][-1:] + again
-        return [*told, self.change(newest, from_frame=self._player.frame)]
+        due = [one for one in self._made if one.frame <= at - CONTROL_FRAMES][-1:] + again
+        return [*due, self.change(newest, from_frame=self._player.frame)]
 
     def _render_until(self, frame: int) -> None:
         while self._player.frame < frame:

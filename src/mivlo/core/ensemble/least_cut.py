@@ -232,21 +232,21 @@ def plan_of(scene: Scene, candidates: Sequence[Candidate], *, most: int = MOST_M
     def heard(number: int) -> tuple[int, float, float]:
         return number, *scene.heard(frozenset((*chosen, number)))
 
-    def worth(told: tuple[int, float, float]) -> float:
-        return told[1] - gain - COST_COUNTS * (told[2] - cost)
+    def worth(trial: tuple[int, float, float]) -> float:
+        return trial[1] - gain - COST_COUNTS * (trial[2] - cost)
 
     with ThreadPoolExecutor(2) as both:
-        last = {told[0]: told for told in both.map(heard, range(len(candidates)))}
-        bounds = {number: worth(told) for number, told in last.items()}
+        last = {trial[0]: trial for trial in both.map(heard, range(len(candidates)))}
+        bounds = {number: worth(trial) for number, trial in last.items()}
         while bounds and len(chosen) < most:
             fresh: set[int] = set() if chosen else set(bounds)
             while True:
                 ranked = sorted(bounds, key=lambda one: -bounds[one])
                 if ranked[0] in fresh:
                     break
-                for told in both.map(heard, [one for one in ranked[:4] if one not in fresh]):
-                    last[told[0]], bounds[told[0]] = told, worth(told)
-                    fresh.add(told[0])
+                for trial in both.map(heard, [one for one in ranked[:4] if one not in fresh]):
+                    last[trial[0]], bounds[trial[0]] = trial, worth(trial)
+                    fresh.add(trial[0])
             best = ranked[0]
             _, new_gain, new_cost = last[best]
             if new_gain - gain <= LEAST_OF_ALL * gain or bounds[best] <= 0.0:

@@ -44,9 +44,9 @@ def survey_as_plain(found: Survey) -> dict[str, Any]:
     cuts = []
     for cut in found.cuts:
         move = cut.move.model_dump(mode="json")
-        told = {"excess_db": round(cut.excess_db, 2), "sure": round(cut.sure, 3), "reason": cut.reason}
-        told |= {"share_of_time": round(cut.share_of_time, 3), "nearest_note": cut.nearest_note}
-        cuts.append(move | told | {"move": move})
+        facts = {"excess_db": round(cut.excess_db, 2), "sure": round(cut.sure, 3), "reason": cut.reason}
+        facts |= {"share_of_time": round(cut.share_of_time, 3), "nearest_note": cut.nearest_note}
+        cuts.append(move | facts | {"move": move})
     return {
         "cuts": cuts,
         "plane": found.plane.model_dump(mode="json"),
@@ -74,23 +74,23 @@ def sentence(suspect: Suspect) -> str:
     place = f"{suspect.hz:.0f} Hz ({note} {cents:+.0f} ct)"
     if suspect.behaviour == "burst":
         return f"{len(suspect.times)} times, {suspect.excess_db:.0f} dB above what runs there"
-    said = []
+    parts = []
     if (
         suspect.ring_s is not None
         and suspect.ring_around_s is not None
         and suspect.ring_s > RINGS_LONGER * suspect.ring_around_s
     ):
-        said.append(f"rings {suspect.ring_s:.1f} s at {place}, its neighbours {suspect.ring_around_s:.1f} s")
+        parts.append(f"rings {suspect.ring_s:.1f} s at {place}, its neighbours {suspect.ring_around_s:.1f} s")
     else:
-        said.append(f"stands {suspect.excess_db:.0f} dB out at {place}")
+        parts.append(f"stands {suspect.excess_db:.0f} dB out at {place}")
     if suspect.follows_notes is False:
-        said.append("whatever is played")
+        parts.append("whatever is played")
     elif suspect.follows_notes is True:
-        said.append("but goes with the notes")
+        parts.append("but goes with the notes")
     if suspect.behaviour == "when-loud":
-        said.append("only when it gets loud")
+        parts.append("only when it gets loud")
     elif suspect.share_of_time >= MOST_TIME:
-        said.append("nearly all the time")
+        parts.append("nearly all the time")
     elif suspect.share_of_time <= LITTLE_TIME:
-        said.append("now and then")
-    return ", ".join(said)
+        parts.append("now and then")
+    return ", ".join(parts)

@@ -144,9 +144,9 @@ def _bursts_again(sounds: BeforeAndAfter, kind: BurstKind, hz: float, times: Spa
         over_at(source, kind, times, start=start, end=end, sample_rate_hz=sounds.sample_rate_hz)
         for source in (sounds.before, sounds.after)
     ]
-    told = find_events(sounds.after, start=start, end=end, sample_rate_hz=sounds.sample_rate_hz)
-    told_s = np.array([event.start_s for event in told if event.kind == kind])
-    left = float(np.mean([bool(np.any(np.abs(told_s - first) < SAME_EVENT_S)) for first, _ in times])) if times else 0.0
+    events = find_events(sounds.after, start=start, end=end, sample_rate_hz=sounds.sample_rate_hz)
+    events_s = np.array([event.start_s for event in events if event.kind == kind])
+    left = float(np.mean([bool(np.any(np.abs(events_s - first) < SAME_EVENT_S)) for first, _ in times])) if times else 0.0
     maps = sounds.maps(start, end)
     active = active_frames(maps[0])
     elsewhere = active[~_within(times, maps[0].times_s[active])]

@@ -54,11 +54,11 @@ def as_chunks(parts: Carried) -> list[Part]:
     Source: LIST INFO of the RIFF specification; bext as of EBU Tech 3285 (from memory; read again by ffprobe in a test)
     """
     chunks = [part for part in parts if part.is_chunk]
-    told = {name: value for part in parts if part.name == COMMENT for name, value in comments_in(part.data) if value}
+    comments = {name: value for part in parts if part.name == COMMENT for name, value in comments_in(part.data) if value}
     has_info = any(part.name == b"LIST" and part.data[:4] == b"INFO" for part in chunks)
-    if told.get(TIME, "").isdecimal() and not any(part.name == b"bext" for part in chunks):
-        chunks.insert(0, Part(b"bext", _bext(int(told[TIME]), told.get("description", ""))))
-    entries = [(name, told[comment].encode() + b"\0") for comment, name in _INFO.items() if comment in told]
+    if comments.get(TIME, "").isdecimal() and not any(part.name == b"bext" for part in chunks):
+        chunks.insert(0, Part(b"bext", _bext(int(comments[TIME]), comments.get("description", ""))))
+    entries = [(name, comments[comment].encode() + b"\0") for comment, name in _INFO.items() if comment in comments]
     if entries and not has_info:
         data = b"".join(struct.pack("<4sI", name, len(text)) + text + b"\0" * (len(text) % 2) for name, text in entries)
         chunks.append(Part(b"LIST", b"INFO" + data))

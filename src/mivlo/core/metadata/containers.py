@@ -115,8 +115,8 @@ def _comment_length(data: bytes) -> int:
 
 def _read(file: BinaryIO, at: int, size: int, name: bytes) -> bytes:
     if size > MOST_BYTES:
-        told = name.decode("ascii", "replace")
-        raise AudioFileError(f"its part “{told}” has {size} bytes, at most {MOST_BYTES} of each are kept")
+        shown_name = name.decode("ascii", "replace")
+        raise AudioFileError(f"its part “{shown_name}” has {size} bytes, at most {MOST_BYTES} of each are kept")
     file.seek(at)
     return file.read(size)
 

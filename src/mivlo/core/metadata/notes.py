@@ -51,10 +51,10 @@ def notes_of(parts: Carried) -> Notes:
         elif part.name == b"iXML" and not names:
             names = tuple(_names_in(part.data))
         elif part.name == COMMENT:
-            told = dict(comments_in(part.data))
-            time = int(told["time_reference"]) if told.get("time_reference", "").isdecimal() and time is None else time
-            description = description or told.get("description", "")
-            names = names or tuple(told[name] for name in ("title",) if told.get(name))
+            comments = dict(comments_in(part.data))
+            time = int(comments["time_reference"]) if comments.get("time_reference", "").isdecimal() and time is None else time
+            description = description or comments.get("description", "")
+            names = names or tuple(comments[name] for name in ("title",) if comments.get(name))
     # A day has so many frames at the highest rate; what says more is no time.
     is_time = time is not None and 0 < time < 86_400 * 768_000
     return Notes(time if is_time else None, description[:MOST_TEXT], names, tuple(_markers(parts)))

@@ -15,7 +15,7 @@ class Air(HarmonicsMove):
     """Of the band above `hz`."""
 
     label: ClassVar[str] = "Air"
-    says: ClassVar[str] = "Adds overtones of the highs: brightness that was not there to be lifted."
+    summary: ClassVar[str] = "Adds overtones of the highs: brightness that was not there to be lifted."
     side: ClassVar[Side] = "above"
     starts: ClassVar[tuple[Start, ...]] = (
         Start("a little", "hardly to be heard by itself", {"hz": 4_000.0, "amount_db": -24.0}),

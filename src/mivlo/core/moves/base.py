@@ -45,7 +45,7 @@ class Start(NamedTuple):
     """A ready-made start: plain values that the user sees and can change."""
 
     label: str
-    says: str
+    summary: str
     values: dict[str, JsonValue]
 
 
@@ -57,7 +57,7 @@ class BaseMove(BaseModel, ABC):
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
     label: ClassVar[str]
-    says: ClassVar[str]
+    summary: ClassVar[str]
     family: ClassVar[Family]
     starts: ClassVar[tuple[Start, ...]] = ()
     clears_away: ClassVar[bool] = False  # meant to leave nothing of what lies beyond it

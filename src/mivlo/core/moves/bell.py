@@ -16,7 +16,7 @@ class Bell(WidthAsOctaves, StaticMove):
     """Width is measured at half the gain in dB."""
 
     label: ClassVar[str] = "Bell"
-    says: ClassVar[str] = "Lifts or dips one band."
+    summary: ClassVar[str] = "Lifts or dips one band."
     scaled: ClassVar[tuple[str, ...]] = ("gain_db",)
     kind: Literal["bell"] = "bell"
     gain_db: GainDb = Field(default=-4.0)

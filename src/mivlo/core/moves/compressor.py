@@ -24,7 +24,7 @@ class Compressor(BaseMove, Listens):
     """In line, or beside the sound; both channels get the same gain, and make-up is never automatic."""
 
     label: ClassVar[str] = "Compressor"
-    says: ClassVar[str] = "Turns the whole sound down while it is loud; or puts a copy treated so beside it."
+    summary: ClassVar[str] = "Turns the whole sound down while it is loud; or puts a copy treated so beside it."
     family: ClassVar[Family] = "dynamic"
     scaled: ClassVar[tuple[str, ...]] = ("makeup_db",)
     starts: ClassVar[tuple[Start, ...]] = (

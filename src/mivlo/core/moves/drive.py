@@ -15,7 +15,7 @@ class Drive(BaseMove):
     """Louder against a soft ceiling; at 0 dB it does nothing."""
 
     label: ClassVar[str] = "Drive"
-    says: ClassVar[str] = "Louder against a soft ceiling: denser, with overtones of its own."
+    summary: ClassVar[str] = "Louder against a soft ceiling: denser, with overtones of its own."
     family: ClassVar[Family] = "give-back"
     adds_only: ClassVar[bool] = True
     most_share: ClassVar[float] = 1.0

@@ -21,7 +21,7 @@ class DynamicBell(WidthAsOctaves, DynamicMove):
     """Its shape at each gain is that of a bell (one closed-form section)."""
 
     label: ClassVar[str] = "Dynamic bell"
-    says: ClassVar[str] = "Dips one band only while it is loud there, or while another track is."
+    summary: ClassVar[str] = "Dips one band only while it is loud there, or while another track is."
     starts: ClassVar[tuple[Start, ...]] = (
         Start(
             "when loud",

@@ -17,7 +17,7 @@ class DynamicFlatBell(WidthAsOctaves, DynamicMove):
     """At its full extent a flat bell; between, as flat within 0.4 dB, with its sides nearer or further."""
 
     label: ClassVar[str] = "Dynamic flat bell"
-    says: ClassVar[str] = (
+    summary: ClassVar[str] = (
         "Dips a whole band evenly only while it is loud there, or while another track is: steep at its sides."
     )
     starts: ClassVar[tuple[Start, ...]] = (

@@ -17,7 +17,7 @@ class DynamicHighShelf(WidthAsOctaves, DynamicMove):
     """Its shape at each gain is that of a high shelf (one bilinear section)."""
 
     label: ClassVar[str] = "Dynamic high shelf"
-    says: ClassVar[str] = "Lowers everything above a frequency only while it is loud there."
+    summary: ClassVar[str] = "Lowers everything above a frequency only while it is loud there."
     starts: ClassVar[tuple[Start, ...]] = (
         Start("when loud", "takes the edge off where it gets loud", {
             "hz": 3_500.0, "depth_db": -4.0, "ratio": 4.0, "knee_db": 6.0, "attack_ms": 5.0, "release_ms": 120.0,

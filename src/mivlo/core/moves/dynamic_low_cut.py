@@ -23,7 +23,7 @@ class DynamicLowCut(DynamicMove):
     """A Butterworth low cut whose corner slides: an octave below hz it takes away as much as the gain says."""
 
     label: ClassVar[str] = "Dynamic low cut"
-    says: ClassVar[str] = "A low cut that is open, and slides up only while the lows are loud or burst."
+    summary: ClassVar[str] = "A low cut that is open, and slides up only while the lows are loud or burst."
     starts: ClassVar[tuple[Start, ...]] = (
         Start(
             "plosive",

@@ -17,7 +17,7 @@ class DynamicLowShelf(WidthAsOctaves, DynamicMove):
     """Its shape at each gain is that of a low shelf (one bilinear section)."""
 
     label: ClassVar[str] = "Dynamic low shelf"
-    says: ClassVar[str] = "Lowers everything below a frequency only while it is loud there."
+    summary: ClassVar[str] = "Lowers everything below a frequency only while it is loud there."
     starts: ClassVar[tuple[Start, ...]] = (
         Start(
             "when loud",

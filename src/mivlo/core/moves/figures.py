@@ -9,7 +9,7 @@ from pydantic import BaseModel, JsonValue
 from mivlo.core.moves import MOVE_KINDS
 from mivlo.core.moves.base import BaseMove, Family
 
-__all__ = ["Figure", "Meaning", "MoveKind", "ReadyStart", "describe_kinds", "figures_told", "meanings_of"]
+__all__ = ["Figure", "Meaning", "MoveKind", "ReadyStart", "describe_kinds", "meanings_of", "shown_figures"]
 
 Control = Literal["number", "choice", "switch", "members", "listens", "places"]
 Meaning = Literal[
@@ -42,7 +42,7 @@ class ReadyStart(BaseModel):
     """A ready-made start: plain values that the user sees and can change."""
 
     label: str
-    says: str
+    summary: str
     values: dict[str, JsonValue]
 
 
@@ -51,7 +51,7 @@ class MoveKind(BaseModel):
 
     kind: str
     label: str
-    says: str
+    summary: str
     family: Family
     adds_only: bool  # nothing of the sound is less by it: it has no offcuts
     figures: list[Figure]
@@ -64,11 +64,11 @@ def describe_kinds() -> list[MoveKind]:
         MoveKind(
             kind=kind,
             label=model.label,
-            says=model.says,
+            summary=model.summary,
             family=model.family,
             adds_only=model.adds_only,
             figures=_figures(model.model_json_schema()["properties"]),
-            starts=[ReadyStart(label=start.label, says=start.says, values=start.values) for start in model.starts],
+            starts=[ReadyStart(label=start.label, summary=start.summary, values=start.values) for start in model.starts],
         )
         for kind, model in MOVE_KINDS.items()
     ]
@@ -80,7 +80,7 @@ def meanings_of(model: type[BaseMove]) -> dict[Meaning, str]:
     return {figure.means: figure.name for figure in _figures_of(model) if figure.means is not None}
 
 
-def figures_told(move: BaseMove) -> list[Figure]:
+def shown_figures(move: BaseMove) -> list[Figure]:
     """Return the figures that say something of a move as it stands; raises nothing. Source: the model's own schema."""
     return [figure for figure in _figures_of(type(move)) if _holds(figure.when, move)]
 

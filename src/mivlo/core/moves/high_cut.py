@@ -14,7 +14,7 @@ class HighCut(Cut):
     """A Butterworth low-pass of order slope/6; -3.01 dB at hz where q is 0.7071."""
 
     label: ClassVar[str] = "High cut"
-    says: ClassVar[str] = "Takes away what lies above a frequency."
+    summary: ClassVar[str] = "Takes away what lies above a frequency."
     kind: Literal["high-cut"] = "high-cut"
 
     def analog_sections(self) -> tuple[AnalogSection, ...]:

@@ -16,7 +16,7 @@ class HighShelf(WidthAsOctaves, StaticMove):
     """Half the gain in dB at hz, the full gain well above."""
 
     label: ClassVar[str] = "High shelf"
-    says: ClassVar[str] = "Lifts or lowers everything above a frequency."
+    summary: ClassVar[str] = "Lifts or lowers everything above a frequency."
     scaled: ClassVar[tuple[str, ...]] = ("gain_db",)
     kind: Literal["high-shelf"] = "high-shelf"
     gain_db: GainDb = Field(default=-3.0)

@@ -14,7 +14,7 @@ class LowCut(Cut):
     """A Butterworth high-pass of order slope/6; -3.01 dB at hz where q is 0.7071."""
 
     label: ClassVar[str] = "Low cut"
-    says: ClassVar[str] = "Takes away what lies below a frequency."
+    summary: ClassVar[str] = "Takes away what lies below a frequency."
     kind: Literal["low-cut"] = "low-cut"
 
     def analog_sections(self) -> tuple[AnalogSection, ...]:

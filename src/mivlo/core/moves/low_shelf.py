@@ -16,7 +16,7 @@ class LowShelf(WidthAsOctaves, StaticMove):
     """Half the gain in dB at hz, the full gain well below."""
 
     label: ClassVar[str] = "Low shelf"
-    says: ClassVar[str] = "Lifts or lowers everything below a frequency."
+    summary: ClassVar[str] = "Lifts or lowers everything below a frequency."
     scaled: ClassVar[tuple[str, ...]] = ("gain_db",)
     kind: Literal["low-shelf"] = "low-shelf"
     gain_db: GainDb = Field(default=-3.0)

@@ -16,7 +16,7 @@ class Notch(WidthAsOctaves, StaticMove):
     """Q = hz / (-3 dB width)."""
 
     label: ClassVar[str] = "Notch"
-    says: ClassVar[str] = "Takes one frequency out entirely."
+    summary: ClassVar[str] = "Takes one frequency out entirely."
     kind: Literal["notch"] = "notch"
     q: Q = Field(default=20.0)
 

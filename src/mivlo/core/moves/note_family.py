@@ -24,7 +24,7 @@ class NoteFamily(StaticMove):
     """One bell at each member that is not left out; members above 20 kHz, or too near half the rate, are not there."""
 
     label: ClassVar[str] = "Note family"
-    says: ClassVar[str] = "A note with its octaves or its overtones, one depth for all; each can be left out."
+    summary: ClassVar[str] = "A note with its octaves or its overtones, one depth for all; each can be left out."
     scaled: ClassVar[tuple[str, ...]] = ("gain_db",)
     starts: ClassVar[tuple[Start, ...]] = (
         Start("mains hum 50 Hz", "50 Hz and its multiples, very narrow", HUM | {"hz": 50.0}),

@@ -22,7 +22,7 @@ class Plane(BaseMove, Placed, Sliced):
     """Adaptive; linked over both channels; regions that the user marked as keepers are left alone."""
 
     label: ClassVar[str] = "Plane"
-    says: ClassVar[str] = "Shaves what stands proud of the sound's own outline, moment by moment, wherever it moves."
+    summary: ClassVar[str] = "Shaves what stands proud of the sound's own outline, moment by moment, wherever it moves."
     family: ClassVar[Family] = "adaptive"
     scaled: ClassVar[tuple[str, ...]] = ("amount",)
     starts: ClassVar[tuple[Start, ...]] = (

@@ -15,7 +15,7 @@ class Room(BaseMove):
     """On a mono track it is mono; on a group that tracks are sent to it may stand alone."""
 
     label: ClassVar[str] = "Room"
-    says: ClassVar[str] = "What walls give back, added to the sound; alone, on a group that tracks are sent to."
+    summary: ClassVar[str] = "What walls give back, added to the sound; alone, on a group that tracks are sent to."
     family: ClassVar[Family] = "space"
     adds_only: ClassVar[bool] = True
     starts: ClassVar[tuple[Start, ...]] = (

@@ -14,7 +14,7 @@ class Trim(BaseMove):
     """Not counted among what is taken away: nothing is missing of the sound."""
 
     label: ClassVar[str] = "Trim"
-    says: ClassVar[str] = "Makes the whole sound louder or softer."
+    summary: ClassVar[str] = "Makes the whole sound louder or softer."
     family: ClassVar[Family] = "give-back"
     adds_only: ClassVar[bool] = True
 

@@ -15,7 +15,7 @@ class Warmth(HarmonicsMove):
     """Of the band below `hz`."""
 
     label: ClassVar[str] = "Warmth"
-    says: ClassVar[str] = "Adds overtones of the lows, so that they are heard again also where they were cut."
+    summary: ClassVar[str] = "Adds overtones of the lows, so that they are heard again also where they were cut."
     side: ClassVar[Side] = "below"
     starts: ClassVar[tuple[Start, ...]] = (
         Start("a little", "hardly to be heard by itself", {"hz": 200.0, "amount_db": -24.0}),

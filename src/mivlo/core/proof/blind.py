@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from math import comb
 from typing import Any, Literal, Self
 
-from pydantic import BaseModel, Field, model_validator
+from pydantic import AliasChoices, BaseModel, Field, model_validator
 
 from mivlo.core.engine.listening import Compared, Listening
 from mivlo.core.errors import ParameterError
@@ -19,7 +19,7 @@ from mivlo.core.proof.threshold import Tried, next_depth_db, threshold_of
 __all__ = [
     "Answers", "AskedCheck", "BlindResult", "Order", "Press", "answered", "check_loop", "full_depth_db",
     "guess_chance", "is_over", "pressed", "result_of", "subject_of",
-    "told_of_checks",
+    "results_of_checks",
 ]  # fmt: skip
 
 Press = Literal["A", "X", "B"]
@@ -83,7 +83,8 @@ class Answers(Frozen):
 class BlindResult(BaseModel):
     """What a check showed, in figures and in words."""
 
-    says: str
+    # Sessions and bundles of version 0 kept it as `says`.
+    sentence: str = Field(validation_alias=AliasChoices("sentence", "says"))
     right: int | None = None
     of: int
     guess_chance: float | None = None
@@ -104,7 +105,7 @@ def subject_of(asked: AskedCheck, session: Session) -> str:
     return words.get(asked.compared.what) or f"The moves of {whose}"
 
 
-def told_of_checks(
+def results_of_checks(
     session: Session, checks: Iterable[tuple[AskedCheck, BlindResult]]
 ) -> tuple[dict[str, str], list[str]]:  # fmt: skip
     """Return what checks, oldest first, have shown of the treatment that a session shows: by the ids of single moves,
@@ -116,9 +117,9 @@ def told_of_checks(
         if session.treatment not in (asked.treatment, compared.other):
             continue
         if compared.what == "one-move" and compared.entry_id is not None:
-            of_moves[compared.entry_id] = result.says
+            of_moves[compared.entry_id] = result.sentence
         else:
-            others.append(f"{subject_of(asked, session)}: {result.says}")
+            others.append(f"{subject_of(asked, session)}: {result.sentence}")
     return of_moves, others
 
 
@@ -192,22 +193,22 @@ def result_of(
         right = sum((said == "A") == is_a for said, is_a in zip(answers.said, order.x_is_a, strict=False))
         chance = guess_chance(right, of)
         sure = chance < SURE_BELOW
-        says = f"{right} of {of} right; somebody who guesses does as well {_odds(chance)}: " + (
+        sentence = f"{right} of {of} right; somebody who guesses does as well {_odds(chance)}: " + (
             "the difference is heard" if sure else "it is not shown that it is heard"
         )
-        return _told(asked, says, of=of, right=right, guess_chance=chance, heard=sure)
+        return _result(asked, sentence, of=of, right=right, guess_chance=chance, heard=sure)
     if asked.asks == "better":
         return _votes(asked, order, answers)
     found = threshold_of(answers.tried, full_db=full_db)
     right = sum(one.right for one in answers.tried)
     if not found.heard:
-        says = f"not heard even at its full depth of {full_db:.1f} dB"
+        sentence = f"not heard even at its full depth of {full_db:.1f} dB"
     else:
         between = f"between {found.low_db:.1f} and {found.high_db:.1f}"
-        says = f"heard from {found.mean_db:.1f} dB on (nine times of ten it is {between})"
+        sentence = f"heard from {found.mean_db:.1f} dB on (nine times of ten it is {between})"
     offered = move.at_amount(found.mean_db / full_db) if move is not None and found.heard else None
-    return _told(
-        asked, says, of=of, right=right, offered=offered, threshold_db=found.mean_db if found.heard else None,
+    return _result(
+        asked, sentence, of=of, right=right, offered=offered, threshold_db=found.mean_db if found.heard else None,
         low_db=found.low_db, high_db=found.high_db, heard=found.heard,
     )  # fmt: skip
 
@@ -220,12 +221,12 @@ def _votes(asked: AskedCheck, order: Order, answers: Answers) -> BlindResult:
     chance = min(1.0, 2.0 * guess_chance(most, of))
     agree = chance < SURE_BELOW
     whom = _named(asked)[0 if 2 * for_this >= of else 1]
-    says = f"{most} of {of} votes for {whom}; " + (
+    sentence = f"{most} of {of} votes for {whom}; " + (
         "they agree with one another"
         if agree
         else f"votes by chance agree as much {_odds(chance)}: no side is preferred"
     )
-    return _told(asked, says, of=of, for_this=for_this, guess_chance=chance, heard=agree)
+    return _result(asked, sentence, of=of, for_this=for_this, guess_chance=chance, heard=agree)
 
 
 def _named(asked: AskedCheck) -> tuple[str, str]:
@@ -246,9 +247,9 @@ def _odds(chance: float) -> str:
     )
 
 
-def _told(asked: AskedCheck, says: str, **figures: Any) -> BlindResult:
+def _result(asked: AskedCheck, sentence: str, **figures: Any) -> BlindResult:
     level = "at equal loudness" if asked.matched else "not matched in level, on purpose"
-    return BlindResult(says=f"{says}; {level}.", matched=asked.matched, **figures)
+    return BlindResult(sentence=f"{sentence}; {level}.", matched=asked.matched, **figures)
 
 
 def check_loop(n_frames: int, sample_rate_hz: int, loudnesses: Sequence[float | None]) -> None:

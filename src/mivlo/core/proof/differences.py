@@ -8,9 +8,9 @@ from mivlo.core.model import LedgerState, Session
 from mivlo.core.moves import Move
 from mivlo.core.moves.capabilities import Placed
 from mivlo.core.moves.figures import meanings_of
-from mivlo.core.units import hz_told
+from mivlo.core.units import hz_text
 
-__all__ = ["Difference", "differences", "move_told"]
+__all__ = ["Difference", "differences", "move_text"]
 
 
 class Difference(BaseModel):
@@ -18,7 +18,7 @@ class Difference(BaseModel):
 
     strip_id: str
     name: str
-    says: list[str]
+    sentences: list[str]
 
 
 def differences(one: Session, other: Session) -> list[Difference]:
@@ -33,8 +33,8 @@ def differences(one: Session, other: Session) -> list[Difference]:
     found = []
     known = {strip.id: strip for strip in one.strips()}
     for strip in other.strips():
-        if strip.id in known and (says := list(_of_strip(known[strip.id], strip))):
-            found.append(Difference(strip_id=strip.id, name=strip.name, says=says))
+        if strip.id in known and (sentences := list(_of_strip(known[strip.id], strip))):
+            found.append(Difference(strip_id=strip.id, name=strip.name, sentences=sentences))
     return found
 
 
@@ -46,7 +46,7 @@ def _of_strip(was: LedgerState, now: LedgerState) -> Iterator[str]:
             yield f"without the {_named(move)}"
     for entry_id, move in after.items():
         if entry_id not in before:
-            yield f"with a {move_told(move)}"
+            yield f"with a {move_text(move)}"
         elif move != before[entry_id]:
             yield _changed(before[entry_id], move)
     if was.ledger_on != now.ledger_on:
@@ -57,13 +57,13 @@ def _of_strip(was: LedgerState, now: LedgerState) -> Iterator[str]:
         yield f"{now.phase} phase"
 
 
-def move_told(move: Move) -> str:
+def move_text(move: Move) -> str:
     """Return a move in words: its place, what it is, and by how much. Raises nothing. Source: ours."""
     return f"{_named(move)}{_by(move)}"
 
 
 def _named(move: Move) -> str:
-    place = f"{hz_told(move.place_hz)} " if isinstance(move, Placed) else ""
+    place = f"{hz_text(move.place_hz)} " if isinstance(move, Placed) else ""
     return f"{place}{move.label.lower()}"
 
 
@@ -79,17 +79,17 @@ def _changed(was: Move, now: Move) -> str:
     if was.on != now.on:
         return f"the {_named(now)} {'on' if now.on else 'off'}"
     names = [name for name in type(now).model_fields if getattr(now, name) != getattr(was, name)]
-    told = []
+    changes = []
     for name in names:
         title = type(now).model_fields[name].title or name
         unit = name.rpartition("_")[2].replace("db", "dB").replace("hz", "Hz") if "_" in name else ""
-        told.append(
-            f"{title.lower()} {_told(getattr(now, name))} instead of {_told(getattr(was, name))} {unit}".rstrip()
+        changes.append(
+            f"{title.lower()} {_shown(getattr(now, name))} instead of {_shown(getattr(was, name))} {unit}".rstrip()
         )
-    return f"the {_named(was)}: {', '.join(told)}"
+    return f"the {_named(was)}: {', '.join(changes)}"
 
 
-def _told(value: object) -> str:
+def _shown(value: object) -> str:
     if isinstance(value, float):
         return f"{value:.4g}".replace("-", "\u2212")
     return "none" if value in (None, (), "") else str(value)

@@ -173,7 +173,7 @@ def drawn_towards(
     closer = None if plays_notes else _closer(one, other, inside) * np.where(weight == inside, 0.01 * amount, 0.0)
     fit = _Fit(wanted, closer, weight, limit_db=limit_db, low_hz=low_hz, high_hz=high_hz)
     fit.grow(most_moves)
-    return _told(one, other, fit, wanted)
+    return _described(one, other, fit, wanted)
 
 
 def _closer(one: Balance, other: Balance, inside: NDArray[np.bool_]) -> Array:
@@ -182,7 +182,7 @@ def _closer(one: Balance, other: Balance, inside: NDArray[np.bool_]) -> Array:
     return np.asarray(closer - np.mean(closer[inside]))
 
 
-def _told(one: Balance, other: Balance, fit: "_Fit", wanted: Array) -> Likeness:
+def _described(one: Balance, other: Balance, fit: "_Fit", wanted: Array) -> Likeness:
     moves = tuple(_as_move(shape, *figures) for shape, figures in fit.found() if abs(figures[1]) >= LEAST_GAIN_DB)
     drawn = _curve_of(moves, GRID_HZ)
     left = _levelled(other.thirds_db - one.thirds_db - _done_to_thirds(one.power, drawn))

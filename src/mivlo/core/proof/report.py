@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import BaseModel
 
 from mivlo.core.proof.measured import SoundFigures
-from mivlo.core.units import hz_told, time_told
+from mivlo.core.units import hz_text, time_text
 
 __all__ = ["MoveReport", "RemarkReport", "Report", "StripReport", "as_lines", "to_page"]
 
@@ -20,7 +20,7 @@ NAMES = {
 class MoveReport(BaseModel):
     """A move: what it is in words, why it is there, and what was found of it."""
 
-    says: str
+    sentence: str
     on: bool
     reason: str
     verdict: str = ""  # of what became of the fault that it answers
@@ -95,7 +95,7 @@ def _figures(before: SoundFigures, after: SoundFigures) -> str:
         for region, value in before.crest_db.items()
     ]
     cells = "".join(
-        f'<tr><td>{label}</td><td class="figures">{_told(one)}</td><td class="figures">{_told(other)}</td>'
+        f'<tr><td>{label}</td><td class="figures">{_figure(one)}</td><td class="figures">{_figure(other)}</td>'
         f'<td class="soft">{unit}</td></tr>'
         for label, unit, one, other in rows
     )
@@ -110,30 +110,30 @@ def _strip(strip: StripReport) -> str:
     rows = "".join(_row(move) for move in strip.moves)
     role = "" if strip.role == "other" else f' <span class="soft">{_text(strip.role)}</span>'
     figures = _figures(strip.before, strip.after) if strip.before is not None and strip.after is not None else ""
-    remarks = "".join(f"<li>{_text(remark_told(one))}</li>" for one in strip.remarks)
+    remarks = "".join(f"<li>{_text(remark_text(one))}</li>" for one in strip.remarks)
     said = f'<ul class="remarks">{remarks}</ul>' if remarks else ""
     head = f"<h2>{_text(strip.name)}{role}<span class='soft'>{amount}{off}</span></h2>"
     return f"{head}{figures}<table>{rows}</table>{said}"
 
 
-def remark_told(remark: RemarkReport) -> str:
+def remark_text(remark: RemarkReport) -> str:
     """Return a remark in words. Raises nothing. Source: ours."""
-    place = "" if remark.hz is None else f", {hz_told(remark.hz)}"
-    said_by = f" ({remark.author})" if remark.author else ""
-    return f"{time_told(remark.at_s)}{place}: {remark.text}{said_by}"
+    place = "" if remark.hz is None else f", {hz_text(remark.hz)}"
+    by = f" ({remark.author})" if remark.author else ""
+    return f"{time_text(remark.at_s)}{place}: {remark.text}{by}"
 
 
 def _row(move: MoveReport) -> str:
     found = [one for one in (move.verdict, move.in_mix, move.under_pressure, move.blind) if one]
     css = "" if move.on else ' class="off"'
     return (
-        f"<tr{css}><td style='width:34%'>{_text(move.says)}</td><td>{_text(move.reason)}"
+        f"<tr{css}><td style='width:34%'>{_text(move.sentence)}</td><td>{_text(move.reason)}"
         + "".join(f"<br><span class='soft'>{_text(one)}</span>" for one in found)
         + "</td></tr>"
     )
 
 
-def _told(value: float | None) -> str:
+def _figure(value: float | None) -> str:
     return "none" if value is None else f"{value:.1f}".replace("-", "\u2212")
 
 
@@ -147,9 +147,9 @@ def as_lines(report: Report) -> Iterator[str]:
     for strip in report.strips:
         if strip.before is not None and strip.after is not None:
             for name, (label, unit) in NAMES.items():
-                was, now = (_told(getattr(one, name)) for one in (strip.before, strip.after))
+                was, now = (_figure(getattr(one, name)) for one in (strip.before, strip.after))
                 yield f"{strip.name}: {label.lower()} {was} before, {now} after ({unit})"
         for move in strip.moves:
-            yield f"{strip.name}: {move.says}{'' if move.on else ' (off)'}"
+            yield f"{strip.name}: {move.sentence}{'' if move.on else ' (off)'}"
         for remark in strip.remarks:
-            yield f"{strip.name}, {remark_told(remark)}"
+            yield f"{strip.name}, {remark_text(remark)}"

@@ -11,7 +11,7 @@ from mivlo.core.audiofile import FileSource
 from mivlo.core.engine.render import render_moves
 from mivlo.core.engine.source import blocks_of
 from mivlo.core.model import RecordedSession, StripBase
-from mivlo.core.proof.differences import move_told
+from mivlo.core.proof.differences import move_text
 from mivlo.core.proof.measured import figures_of
 from mivlo.core.proof.report import MoveReport, RemarkReport, Report, StripReport
 from mivlo.core.round.row import Lookup
@@ -63,7 +63,7 @@ def report_of_session(
 
 def _moves(lookup: Lookup, strip: StripBase, blind: Mapping[str, str]) -> list[MoveReport]:
     pressed = lookup.shown(_PRESSURES, OfStrip(strip_id=strip.id)) if lookup.session.stands_in() else None
-    told = []
+    reports = []
     for entry in strip.lasting_ledger:
         asked = AskedMove(strip_id=strip.id, entry_id=entry.id)
         cure = lookup.shown(_CURES, asked) if entry.evidence is not None and strip.acts and entry.move.on else None
@@ -75,15 +75,15 @@ def _moves(lookup: Lookup, strip: StripBase, blind: Mapping[str, str]) -> list[M
             verdict = (
                 f"{cure.verdict}: {cure.excess_before_db:.1f} dB before, {max(cure.excess_after_db, 0.0):.1f} after"
             )
-        told.append(
+        reports.append(
             MoveReport(
-                says=move_told(entry.move), on=entry.move.on and strip.acts, reason=entry.reason, verdict=verdict,
+                sentence=move_text(entry.move), on=entry.move.on and strip.acts, reason=entry.reason, verdict=verdict,
                 in_mix=heard,
-                under_pressure="" if row is None else f"under pressure: {row.says}",
+                under_pressure="" if row is None else f"under pressure: {row.sentence}",
                 blind="" if entry.id not in blind else f"blind: {blind[entry.id]}",
             )
         )  # fmt: skip
-    return told
+    return reports
 
 
 def report_of_files(files: Sequence[tuple[str, FileSource]], treatment: Treatment, *, name: str) -> Report:
@@ -94,7 +94,7 @@ def report_of_files(files: Sequence[tuple[str, FileSource]], treatment: Treatmen
     ParameterError: a move that does not fit a rate
     """
     acting = tuple(move for move in treatment.moves if not move.stand_in)
-    moves = [MoveReport(says=move_told(move), on=move.on, reason="") for move in acting]
+    moves = [MoveReport(sentence=move_text(move), on=move.on, reason="") for move in acting]
     strips = []
     for file, sound in files:
         rate, untreated = sound.sample_rate_hz, blocks_of(sound, 0, sound.n_frames)
@@ -105,5 +105,5 @@ def report_of_files(files: Sequence[tuple[str, FileSource]], treatment: Treatmen
                 before=figures_of(untreated, sample_rate_hz=rate), after=figures_of(treated, sample_rate_hz=rate),
             )
         )  # fmt: skip
-    told = f"{len(moves)} move{'' if len(moves) == 1 else 's'}"
-    return Report(name=name, treatment=told, before=None, after=None, strips=strips)
+    treatment = f"{len(moves)} move{'' if len(moves) == 1 else 's'}"
+    return Report(name=name, treatment=treatment, before=None, after=None, strips=strips)

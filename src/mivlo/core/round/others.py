@@ -11,7 +11,7 @@ from mivlo.core.analyses.pressure import Pressures
 from mivlo.core.analyses.relations import Relations
 from mivlo.core.model import RecordedSession, Session, Track
 from mivlo.core.round.row import CellarCutOf, Lookup, RoundRow, joined
-from mivlo.core.units import hz_told, time_told
+from mivlo.core.units import hz_text, time_text
 
 __all__ = [
     "CELLARS", "FILES", "PRESSURES", "RELATIONS", "between_tracks", "of_cellar", "of_clashes", "of_file", "of_pressure",
@@ -42,7 +42,7 @@ def of_file(lookup: Lookup, track: Track) -> Iterator[RoundRow]:
             loop = (max(at - 1.0, 0.0), at + 1.5)
         yield RoundRow(
             id=f"file {track.id} {fault.kind}", kind="file", status="to judge", weight=FILE_WEIGHTS[fault.kind],
-            strip_ids=[track.id], says=f"The file of {track.name} {fault.says}", evidence="found in the file itself",
+            strip_ids=[track.id], sentence=f"The file of {track.name} {fault.sentence}", evidence="found in the file itself",
             proposes="bring in another file, or leave it", loop_s=loop,
         )  # fmt: skip
 
@@ -57,7 +57,7 @@ def of_pressure(lookup: Lookup, track: Track) -> Iterator[RoundRow]:
             entry = [(track.id, one.entry_id)] if one.entry_id else []
             yield RoundRow(
                 id=f"back {track.id} {one.entry_id or round(one.hz)}", kind="comes-back", status="to judge",
-                weight=min(one.back_db, MOST_COMING_BACK), strip_ids=[track.id], says=f"{track.name}: {one.says}",
+                weight=min(one.back_db, MOST_COMING_BACK), strip_ids=[track.id], sentence=f"{track.name}: {one.sentence}",
                 evidence="under pressure, measured behind the stand-ins",
                 proposes=f"cut {one.deeper_by_db:.1f} dB more" if one.deeper_by_db else "", hz=one.hz, entries=entry,
                 deeper=one.deeper, loop_s=None,
@@ -68,10 +68,10 @@ def of_remarks(session: Session) -> Iterator[RoundRow]:
     """Yield what somebody has said who listened. Raises nothing. Source: ours."""
     for strip in session.strips():
         for one in strip.remarks:
-            place = "" if one.hz is None else f", {hz_told(one.hz)}"
+            place = "" if one.hz is None else f", {hz_text(one.hz)}"
             yield RoundRow(
                 id=f"remark {one.id}", kind="remark", status="to judge", weight=REMARK_WEIGHT, strip_ids=[strip.id],
-                says=f"{strip.name}: {one.text}", evidence=f"said at {time_told(one.at_s)}{place}"
+                sentence=f"{strip.name}: {one.text}", evidence=f"said at {time_text(one.at_s)}{place}"
                 + (f" by {one.author}" if one.author else ""), hz=one.hz,
                 loop_s=(max(one.at_s - REMARK_BEFORE_S, 0.0), one.at_s + REMARK_AFTER_S),
             )  # fmt: skip
@@ -98,11 +98,11 @@ def of_cellar(lookup: Lookup) -> Iterator[RoundRow]:
     yield RoundRow(
         id="cellar", kind="cellar", status="to judge" if n else "done", weight=CELLAR_WEIGHT,
         strip_ids=[one.strip_id for one in open_cuts],
-        says=f"{n} track{'' if n == 1 else 's'} hold{'s' if n == 1 else ''} more than silence below the lowest note"
+        sentence=f"{n} track{'' if n == 1 else 's'} hold{'s' if n == 1 else ''} more than silence below the lowest note"
         if n else "The cellar is clear",
         evidence="measured below each track's lowest useful note",
-        proposes=f"low cuts from {hz_told(places[0])} to {hz_told(places[-1])}" if n else "",
-        told="" if n else f"{n_done} low cuts", low_hz=20.0 if n else None, high_hz=places[-1] if n else None,
+        proposes=f"low cuts from {hz_text(places[0])} to {hz_text(places[-1])}" if n else "",
+        outcome="" if n else f"{n_done} low cuts", low_hz=20.0 if n else None, high_hz=places[-1] if n else None,
         cellar=open_cuts,
     )  # fmt: skip
 
@@ -124,7 +124,7 @@ def between_tracks(lookup: Lookup) -> Iterator[RoundRow]:
         yield RoundRow(
             id=f"tracks {pair.first} {pair.second}", kind="tracks", status="to judge",
             weight=1.0 + max(pair.lows_win_db, 0.0), strip_ids=[pair.first, pair.second],
-            says=f"{first} and {second} are one source: {joined(how)}",
+            sentence=f"{first} and {second} are one source: {joined(how)}",
             evidence=f"their lows together win {pair.lows_win_db:.1f} dB when it is put right",
             proposes=f"{'flip' if pair.flipped else 'shift'} {second}"
             + (f" and shift it by {ms:.2f} ms" if pair.flipped and pair.shift_frames else ""),
@@ -147,7 +147,7 @@ def of_clashes(
         rows.append(
             RoundRow(
                 id="plan", kind="plan", status="to judge", weight=PLAN_WEIGHT, strip_ids=strips,
-                says=f"Room for {joined(names)}: {plan.says}", evidence=f"chosen from {plan.n_proposals} proposals",
+                sentence=f"Room for {joined(names)}: {plan.sentence}", evidence=f"chosen from {plan.n_proposals} proposals",
                 proposes=f"{len(plan.moves)} dips, each only while the other sounds",
                 loop_s=_worst(ensemble, plan),
             )
@@ -179,8 +179,8 @@ def _row_of_clash(
     return RoundRow(
         id=f"clash {clash.id}", kind="clash", status="to judge" if clash.entry is None else "done", weight=weight,
         strip_ids=[clash.hidden, *([clash.by] if clash.by else [])],
-        says=f"{hidden} is hidden by {clash.by_name} from {hz_told(clash.low_hz)} to {hz_told(clash.high_hz)}",
-        evidence=clash.sentence, proposes=clash.can_be_won, told="" if proof is None else proof.sentence,
+        sentence=f"{hidden} is hidden by {clash.by_name} from {hz_text(clash.low_hz)} to {hz_text(clash.high_hz)}",
+        evidence=clash.sentence, proposes=clash.can_be_won, outcome="" if proof is None else proof.sentence,
         sureness=clash.weight, hz=clash.centre_hz, low_hz=clash.low_hz, high_hz=clash.high_hz,
         loop_s=clash.worst, clash=clash, entries=[] if clash.entry is None else [clash.entry],
     )  # fmt: skip

@@ -39,9 +39,9 @@ class CellarCutOf(BaseModel):
 
 
 class RoundRow(BaseModel):
-    """One thing to be judged: `says` in one sentence, with what it hangs on beside it; the longest lists first.
+    """One thing to be judged: `sentence` says it, with what it hangs on beside it; the longest lists first.
 
-    `weight` is where it stands; `loop_s` where it is heard best; `told` what became of it once it is answered, which
+    `weight` is where it stands; `loop_s` where it is heard best; `outcome` what became of it once it is answered, which
     `is_measuring` says is not known yet.
     """
 
@@ -50,10 +50,10 @@ class RoundRow(BaseModel):
     status: Status
     weight: float
     strip_ids: list[str]
-    says: str
+    sentence: str
     evidence: str
     proposes: str = ""
-    told: str = ""
+    outcome: str = ""
     is_measuring: bool = False
     sureness: str = ""
     confidence: float | None = None

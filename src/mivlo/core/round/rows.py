@@ -106,4 +106,4 @@ def _judged(row: RoundRow, verdict: Literal["fine", "later"] | None) -> RoundRow
         return row
     if verdict == "later":
         return row.model_copy(update={"status": "later"})
-    return row.model_copy(update={"status": "done", "told": "as it should be"})
+    return row.model_copy(update={"status": "done", "outcome": "as it should be"})

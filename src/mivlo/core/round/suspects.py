@@ -12,7 +12,7 @@ from mivlo.core.finder.kinds import VERBS, Kind
 from mivlo.core.model import Group, LedgerEntry, RecordedSession, Track
 from mivlo.core.round.order import weight_of
 from mivlo.core.round.row import Lookup, RoundRow, StripSuspect, cents, joined
-from mivlo.core.units import hz_told
+from mivlo.core.units import hz_text
 
 __all__ = ["CURES", "IN_MIX", "MOVES_IN_MIX", "SUSPECTS", "of_group", "of_marks", "of_suspects", "shared"]
 
@@ -62,7 +62,7 @@ def _row_of_suspect(
     row = RoundRow(
         id=f"suspect {track.id} {suspect.id}", kind="suspect", status="to judge",
         weight=weight_of(suspect.confidence, 1.0 if change_db is None else change_db), strip_ids=[track.id],
-        says=f"{track.name} {_says(suspect.kind, suspect.hz)}", evidence=suspect.sentence,
+        sentence=f"{track.name} {_fault(suspect.kind, suspect.hz)}", evidence=suspect.sentence,
         proposes=f"{suspect.proposed} by {by_db:.1f} dB at {suspect.hz:.0f} Hz", sureness=suspect.sureness,
         confidence=suspect.confidence, hz=suspect.hz, heard=None if mine is None else mine.heard, change_db=change_db,
         in_mix_db=None if mine is None else mine.in_mix_db, covered_by=covered,
@@ -71,8 +71,8 @@ def _row_of_suspect(
     return row if entry is None else _answered(lookup, track, row, entry)
 
 
-def _says(kind: Kind, hz: float) -> str:
-    return VERBS[kind] if kind in ("plosive", "sibilance") else f"{VERBS[kind]} at {hz_told(hz)}"
+def _fault(kind: Kind, hz: float) -> str:
+    return VERBS[kind] if kind in ("plosive", "sibilance") else f"{VERBS[kind]} at {hz_text(hz)}"
 
 
 def _loop(suspect: SuspectView, mine: SuspectInMix | None) -> tuple[float, float] | None:
@@ -91,23 +91,23 @@ def _answered(lookup: Lookup, track: Track, row: RoundRow, entry: LedgerEntry) -
     """Return a row with what became of it, measured; one that is not cured is to be judged again while it is heard."""
     answered = row.model_copy(update={"status": "done", "proposes": "", "entries": [(track.id, entry.id)]})
     if not entry.move.on:
-        return answered.model_copy(update={"told": "the move is off"})
+        return answered.model_copy(update={"outcome": "the move is off"})
     asked = AskedMove(strip_id=track.id, entry_id=entry.id)
     cure = lookup.shown(CURES, asked) if track.acts else None
     if cure is None:
-        return answered.model_copy(update={"told": "is being measured", "is_measuring": True})
-    told = f"{cure.verdict}: {cure.excess_before_db:.1f} dB before, {max(cure.excess_after_db, 0.0):.1f} after"
+        return answered.model_copy(update={"outcome": "is being measured", "is_measuring": True})
+    outcome = f"{cure.verdict}: {cure.excess_before_db:.1f} dB before, {max(cure.excess_after_db, 0.0):.1f} after"
     if cure.over_cut:
-        told += "; more is gone than stood out"
+        outcome += "; more is gone than stood out"
     moved = lookup.shown(MOVES_IN_MIX, asked, waits=False)
     if moved is not None:
-        told += "; heard in the mix" if moved.heard != "lost" else "; not heard in the mix"
+        outcome += "; heard in the mix" if moved.heard != "lost" else "; not heard in the mix"
     if cure.verdict == "cured" or row.heard == "lost":
-        return answered.model_copy(update={"told": told})
+        return answered.model_copy(update={"outcome": outcome})
     if cure.deeper is None:
-        return answered.model_copy(update={"told": told})
+        return answered.model_copy(update={"outcome": outcome})
     again = {
-        "status": "to judge", "told": told, "deeper": cure.deeper, "proposes": f"{cure.deeper_by_db:.1f} dB deeper",
+        "status": "to judge", "outcome": outcome, "deeper": cure.deeper, "proposes": f"{cure.deeper_by_db:.1f} dB deeper",
     }  # fmt: skip
     return answered.model_copy(update=again)
 
@@ -118,7 +118,7 @@ def _row_of_answer(lookup: Lookup, track: Track, entry: LedgerEntry) -> RoundRow
     verb = VERBS.get(evidence.kind, f"has a {evidence.kind}")  # type: ignore[call-overload]
     row = RoundRow(
         id=f"answer {track.id} {entry.id}", kind="suspect", status="done", weight=0.0, strip_ids=[track.id],
-        says=f"{track.name} {verb} at {hz_told(evidence.hz)}", evidence=entry.reason, hz=evidence.hz,
+        sentence=f"{track.name} {verb} at {hz_text(evidence.hz)}", evidence=entry.reason, hz=evidence.hz,
     )  # fmt: skip
     return _answered(lookup, track, row, entry)
 
@@ -129,13 +129,13 @@ def of_marks(track: Track) -> Iterator[RoundRow]:
         middle = float(np.sqrt(keeper.low_hz * keeper.high_hz))
         yield RoundRow(
             id=f"keeper {track.id} {number}", kind="suspect", status="done", weight=0.0, strip_ids=[track.id],
-            says=f"{track.name} keeps {hz_told(keeper.low_hz)} to {hz_told(keeper.high_hz)}", evidence="",
-            told="wanted", hz=middle,
+            sentence=f"{track.name} keeps {hz_text(keeper.low_hz)} to {hz_text(keeper.high_hz)}", evidence="",
+            outcome="wanted", hz=middle,
         )  # fmt: skip
     for number, place in enumerate(track.dismissed):
         yield RoundRow(
             id=f"dismissed {track.id} {number}", kind="suspect", status="done", weight=0.0, strip_ids=[track.id],
-            says=f"{track.name} at {hz_told(place.hz)}", evidence="", told="not a fault", hz=place.hz,
+            sentence=f"{track.name} at {hz_text(place.hz)}", evidence="", outcome="not a fault", hz=place.hz,
         )  # fmt: skip
 
 
@@ -152,11 +152,11 @@ def shared(session: RecordedSession, rows: Sequence[RoundRow]) -> list[RoundRow]
             continue
         first = found[same]
         strips = [*first.strip_ids, *row.strip_ids]
-        told = f"{joined([names[one] for one in strips])} {_plural(first.suspects[0].suspect)}"
+        sentence = f"{joined([names[one] for one in strips])} {_plural(first.suspects[0].suspect)}"
         # Named after the track that comes first, whichever weighs more: a row keeps its name while it is listened to.
         name = min(first, row, key=lambda one: min(map(places.index, one.strip_ids))).id
         found[same] = first.model_copy(
-            update={"id": name, "strip_ids": strips, "says": told, "suspects": [*first.suspects, *row.suspects]}
+            update={"id": name, "strip_ids": strips, "sentence": sentence, "suspects": [*first.suspects, *row.suspects]}
         )
     return found
 
@@ -177,7 +177,7 @@ def _is_same(row: RoundRow, other: RoundRow, twins: dict[str, str | None]) -> bo
 def _plural(suspect: SuspectView) -> str:
     verb = VERBS[suspect.kind]
     plain = verb.replace("is ", "are ", 1) if verb.startswith("is ") else _without_s(verb)
-    return f"{plain} at {hz_told(suspect.hz)}, all of them"
+    return f"{plain} at {hz_text(suspect.hz)}, all of them"
 
 
 def _without_s(verb: str) -> str:
@@ -200,7 +200,7 @@ def of_group(lookup: Lookup, group: Group, rows: Sequence[RoundRow]) -> list[Rou
             RoundRow(
                 id=f"suspect {group.id} {suspect.id}", kind="suspect", status="to judge",
                 weight=weight_of(suspect.confidence, suspect.excess_db), strip_ids=[group.id],
-                says=f"{group.name} {_says(suspect.kind, suspect.hz)}", evidence=suspect.sentence,
+                sentence=f"{group.name} {_fault(suspect.kind, suspect.hz)}", evidence=suspect.sentence,
                 sureness=suspect.sureness, confidence=suspect.confidence, hz=suspect.hz, loop_s=_loop(suspect, None),
                 suspects=[StripSuspect(strip_id=group.id, suspect=suspect)],
             )

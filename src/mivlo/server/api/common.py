@@ -75,8 +75,8 @@ Now = Annotated[SessionState, Depends(_session_now)]
 
 
 def _answer(code: str, message: str) -> JSONResponse:
-    told = message.encode(errors="replace").decode()  # a name that somebody sent may be no text at all
-    return JSONResponse({"code": code, "message": told}, status_code=STATUS_OF_CODE[code])
+    readable = message.encode(errors="replace").decode()  # a name that somebody sent may be no text at all
+    return JSONResponse({"code": code, "message": readable}, status_code=STATUS_OF_CODE[code])
 
 
 def add_error_handlers(app: FastAPI) -> None:

@@ -13,7 +13,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session as Database
 
 from mivlo.server.db.engine import open_db
-from mivlo.server.db.news import AnyNews, News, told
+from mivlo.server.db.news import AnyNews, News, received
 from mivlo.server.services import waiting
 from mivlo.server.services.products import drop, enqueue_listening, look_at
 
@@ -98,7 +98,7 @@ async def _send(socket: WebSocket, queue: _Queue) -> None:
 
 async def pass_on() -> None:
     """Pass what any process has committed on to the pages that it concerns, and to who waits here, for good."""
-    async for one in told():
+    async for one in received():
         waiting.hear(one)
         if one is None:
             for queue in [queue for queues in _listeners.values() for queue in queues]:

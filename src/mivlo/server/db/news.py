@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session as Database
 
 from mivlo.server.settings import settings
 
-__all__ = ["AnyNews", "ListenedTo", "News", "ProductNews", "Revised", "tell", "told"]
+__all__ = ["AnyNews", "ListenedTo", "News", "ProductNews", "Revised", "received", "tell"]
 
 CHANNEL = "mivlo_news"
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 0.25, 5.0
@@ -58,7 +58,7 @@ def tell(db: Database, news: News) -> None:
     db.execute(text("SELECT pg_notify(:channel, :news)"), {"channel": CHANNEL, "news": news.model_dump_json()})
 
 
-async def told() -> AsyncIterator[News | None]:
+async def received() -> AsyncIterator[News | None]:
     """Yield all news, for good; None whenever listening begins (again).
 
     While the database is away it is tried again, with pauses that grow; what was missed meanwhile nobody tells,

@@ -16,7 +16,7 @@ from mivlo.core.engine.warm_up import warm_up
 from mivlo.core.errors import MivloError
 from mivlo.core.treatment import explain_validation
 from mivlo.server.access import LocalOnly
-from mivlo.server.db.news import Revised, told
+from mivlo.server.db.news import Revised, received
 from mivlo.server.monitor import measuring
 from mivlo.server.monitor.held import HeldSessions
 from mivlo.server.monitor.messages import from_page
@@ -46,7 +46,7 @@ _sessions = HeldSessions()
 
 async def _pass_news_on() -> None:
     """Let pages go on with what anybody has changed, for good."""
-    async for one in told():
+    async for one in received():
         waiting.hear(one)
         for page in list(_pages):
             if one is None:

@@ -16,8 +16,8 @@ __all__ = ["Changes"]
 class Changes:
     """Applies one page's changes in their order; of those that come while one is prepared, only the newest."""
 
-    def __init__(self, say: Callable[[Iterable[Message]], Awaitable[None]]) -> None:
-        self._say = say
+    def __init__(self, send: Callable[[Iterable[Message]], Awaitable[None]]) -> None:
+        self._send = send
         self._newest: Change | None = None
         self._task: asyncio.Task[None] | None = None
 
@@ -29,7 +29,7 @@ class Changes:
             self._newest = change
             self._task = asyncio.create_task(self._apply_prepared(play))
         else:
-            await self._say(play.apply(change))
+            await self._send(play.apply(change))
 
     def forget(self) -> None:
         """Drop what has not been applied yet: another play begins, or none."""
@@ -43,6 +43,6 @@ class Changes:
                 change, self._newest = self._newest, None
                 try:
                     await asyncio.to_thread(play.prepare, change)
-                    await self._say(play.apply(change))
+                    await self._send(play.apply(change))
                 except (MivloError, OSError) as error:
-                    await self._say([Problem(message=str(error), playing=True)])
+                    await self._send([Problem(message=str(error), playing=True)])

@@ -111,7 +111,7 @@ class Applied(Message):
     """A change acts from a stream frame (counted from the start of the epoch) on: of listening, of the session, or of
     what was measured. What was told before for later frames is void."""
 
-    say: Literal["applied"] = "applied"
+    type: Literal["applied"] = "applied"
     epoch: int
     seq: int
     revision: int
@@ -122,7 +122,7 @@ class Applied(Message):
 class Match(Message):
     """What was measured for the level match of how the page listens; None while there is nothing, or not yet."""
 
-    say: Literal["match"] = "match"
+    type: Literal["match"] = "match"
     seq: int
     match: LevelMatch | None
     measuring: bool
@@ -131,7 +131,7 @@ class Match(Message):
 class Meter(Message):
     """Output level, and how the queue is."""
 
-    say: Literal["meter"] = "meter"
+    type: Literal["meter"] = "meter"
     peak_db: float | None
     momentary_lufs: float | None
     guard_db: float
@@ -143,7 +143,7 @@ class Meter(Message):
 class Spectra(Message):
     """The watched track's spectrum just now, untreated and as treated, at the axis' frequencies."""
 
-    say: Literal["spectra"] = "spectra"
+    type: Literal["spectra"] = "spectra"
     track_id: str
     before_db: list[float]
     after_db: list[float]
@@ -164,7 +164,7 @@ class MoveGain(Message):
 class Gains(Message):
     """What the moves of the watched track do just now."""
 
-    say: Literal["gains"] = "gains"
+    type: Literal["gains"] = "gains"
     track_id: str
     moves: list[MoveGain]
 
@@ -172,27 +172,27 @@ class Gains(Message):
 class NonFinite(Message):
     """A track's moves came to hold no numbers any more: they were reset, and it was silent for a moment."""
 
-    say: Literal["non-finite"] = "non-finite"
+    type: Literal["non-finite"] = "non-finite"
     track_id: str
 
 
 class Ended(Message):
     """The song is over; nothing more comes for this epoch."""
 
-    say: Literal["ended"] = "ended"
+    type: Literal["ended"] = "ended"
     epoch: int
 
 
 class Problem(Message):
     """What the page asked for cannot be done; whether play goes on as it was."""
 
-    say: Literal["problem"] = "problem"
+    type: Literal["problem"] = "problem"
     message: str
     playing: bool = False
 
 
 FromMonitor = Annotated[
-    Applied | Match | Meter | Gains | NonFinite | Spectra | Ended | Problem, Field(discriminator="say")
+    Applied | Match | Meter | Gains | NonFinite | Spectra | Ended | Problem, Field(discriminator="type")
 ]
 
 

@@ -41,7 +41,7 @@ class Page:
         self._socket = socket
         self._sessions = sessions
         self._folder = audio_folder
-        self._changes = Changes(self.say)
+        self._changes = Changes(self.send)
         self._play: LivePlay | None = None
         self._asked: Play | Listen | None = None  # the newest way of listening
         self._log = False
@@ -78,10 +78,10 @@ class Page:
                 self._change_over(None)
             case Held():
                 if self._play is not None:
-                    await self.say(self._play.held(message))
+                    await self.send(self._play.held(message))
             case Late():
                 if self._play is not None:
-                    await self.say(self._play.late(message))
+                    await self.send(self._play.late(message))
         if self._play is not None and (self._spectra is None or self._spectra.done()):
             self._spectra = self._begin(self._send_spectra(self._play))
 
@@ -97,7 +97,7 @@ class Page:
             task.cancel()
         self._leaving = asyncio.create_task(self._give_up())
 
-    async def say(self, messages: Iterable[Message]) -> None:
+    async def send(self, messages: Iterable[Message]) -> None:
         """Send messages and sound. Raises `WebSocketDisconnect` where the page has gone."""
         try:
             for message in messages:
@@ -110,7 +110,7 @@ class Page:
 
     async def refuse(self, message: str) -> None:
         """Say what cannot be done."""
-        await self.say([Problem(message=message, playing=self._play is not None)])
+        await self.send([Problem(message=message, playing=self._play is not None)])
 
     async def _start(self, message: Play) -> None:
         state = await self._sessions.at_least(message.session_id, message.revision)
@@ -120,7 +120,7 @@ class Page:
         self._measure_where_needed(state)
         change = self._change(state)
         play = LivePlay(message, change, self._folder, sample_rate_hz=state.sample_rate_hz)
-        await self.say(play.start())
+        await self.send(play.start())
         self._change_over(play)
 
     async def _listen(self, message: Listen) -> None:
@@ -277,8 +277,8 @@ class Page:
     async def _tell_match(self) -> None:
         asked = self._asked
         seq = asked.seq if isinstance(asked, Listen) else 0
-        told = None if asked is not None and asked.listening.blind is not None else self._match
-        await self.say([Match(seq=seq, match=told, measuring=self._measuring)])
+        match = None if asked is not None and asked.listening.blind is not None else self._match
+        await self.send([Match(seq=seq, match=match, measuring=self._measuring)])
 
     async def _send_spectra(self, play: LivePlay) -> None:
         """Send the live spectrum when one is due."""
@@ -288,7 +288,7 @@ class Page:
             smoothing: Smoothing = "none" if self._asked is None else self._asked.listening.smoothing
             measured = submit(measured_levels, (before, after), play.sample_rate_hz, smoothing)
             before_db, after_db = await asyncio.wrap_future(measured)
-            await self.say([Spectra(track_id=track_id, before_db=before_db, after_db=after_db)])
+            await self.send([Spectra(track_id=track_id, before_db=before_db, after_db=after_db)])
 
     def _change_over(self, play: LivePlay | None) -> None:
         """End what is rendered ahead for one play, and begin it for the next, in a thread that waits for no message."""

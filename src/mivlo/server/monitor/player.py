@@ -137,7 +137,7 @@ class LivePlay:
         self._change = change
         self._watch(change.watch_id)
         if not is_other:
-            yield self._applied(change, Made(self._player.frame, change.mix), told=False)
+            yield self._applied(change, Made(self._player.frame, change.mix), logged=False)
             return
         self._may_work_ahead.clear()
         try:
@@ -189,13 +189,13 @@ class LivePlay:
         if self._waiting is not None and not self._revising.n_open:
             yield from self.apply(self._waiting)
 
-    def _applied(self, change: Change, made: Made, *, told: bool = True) -> Applied:
+    def _applied(self, change: Change, made: Made, *, logged: bool = True) -> Applied:
         return Applied(
             epoch=self._play.epoch,
             seq=change.seq,
             revision=change.revision,
             frame=made.frame,
-            mix=made.mix if self._play.log and told and not change.blind else None,
+            mix=made.mix if self._play.log and logged and not change.blind else None,
         )
 
     def takes_long(self, change: Change) -> bool:

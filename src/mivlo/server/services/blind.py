@@ -45,7 +45,7 @@ class BlindAnswer(BaseModel):
     """The answer in a trial, counted from 0."""
 
     trial: int
-    says: Literal["A", "B"]
+    choice: Literal["A", "B"]
 
 
 def begin(db: Database, session: SessionState, asked: AskedCheck) -> BlindCheck:
@@ -110,11 +110,11 @@ def answer(db: Database, session_id: str, check_id: str, said: BlindAnswer) -> B
     row = _row(db, session_id, check_id, lock=True)
     asked, order, answers = _read(row)
     n = len(answers.said)
-    if said.trial == n - 1 and answers.said[-1] == said.says:
+    if said.trial == n - 1 and answers.said[-1] == said.choice:
         return _as_model(row)
     if said.trial != n or row.result is not None:
         raise ConflictError(f"trial {said.trial} is not the next one: {n} are answered")
-    answers = answered(asked, order, answers, said.says, full_db=row.full_db)
+    answers = answered(asked, order, answers, said.choice, full_db=row.full_db)
     row.answers = answers.model_dump(mode="json")
     if is_over(asked, answers, full_db=row.full_db):
         move = _move_of(read_session(db, session_id), asked) if asked.asks == "least" else None

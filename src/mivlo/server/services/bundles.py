@@ -85,11 +85,11 @@ def _insert(db: Database, manifest: Manifest, taken: dict[str, TakenIn]) -> str:
     audio: list[AudioRow] = [audio_row(session.id, one) for one in taken.values()]
     insert_session(db, session.as_treated("A"), audio)
     for check in here.blind_checks:
-        told = check.model_dump(mode="json")
+        fields = check.model_dump(mode="json")
         db.add(
             BlindCheckRow(
-                session_id=session.id, asked=told["asked"], secret=told["order"], answers=told["answers"],
-                full_db=check.full_db, result=told["result"],
+                session_id=session.id, asked=fields["asked"], secret=fields["order"], answers=fields["answers"],
+                full_db=check.full_db, result=fields["result"],
             )
         )  # fmt: skip
     return session.id

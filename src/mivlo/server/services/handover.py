@@ -100,5 +100,5 @@ def kept_sound() -> SoundStore:
 def _as_model(row: ProductRow) -> HandOver:
     request = HandOverRequest.model_validate_json(row.params)
     files = HandOverFiles.model_validate_json(row.result).files if row.result else []
-    told = {"id": row.id, "status": row.status, "progress": row.progress, "message": row.reason or ""}
-    return HandOver.model_validate({**told, "request": request, "files": files})
+    fields = {"id": row.id, "status": row.status, "progress": row.progress, "message": row.reason or ""}
+    return HandOver.model_validate({**fields, "request": request, "files": files})

@@ -424,7 +424,7 @@ def listened_to(db: Database, session_id: str) -> ListenedTo:
 
 
 def _tell(db: Database, row: ProductRow) -> None:
-    told: dict[str, Any] = {"status": row.status, "progress": row.progress}
-    tell(db, ProductNews(session_id=row.session_id, id=row.id, kind=row.kind, **told))
+    state: dict[str, Any] = {"status": row.status, "progress": row.progress}
+    tell(db, ProductNews(session_id=row.session_id, id=row.id, kind=row.kind, **state))
     if row.foreseen and row.status in ENDED:
         tell(db, listened_to(db, row.session_id))

@@ -3,7 +3,7 @@
 from sqlalchemy.orm import Session as Database
 
 from mivlo.core.analyses.base import Need
-from mivlo.core.proof.blind import told_of_checks
+from mivlo.core.proof.blind import results_of_checks
 from mivlo.core.proof.report import Report
 from mivlo.core.proof.reporting import report_of_session
 from mivlo.server.services.blind import list_checks
@@ -21,5 +21,5 @@ def report_now(db: Database, session: SessionState) -> Report:
         return None if result is None else need.analysis.adapter().validate_json(result)
 
     checks = [(one.asked, one.result) for one in reversed(list_checks(db, session.id)) if one.result is not None]
-    of_moves, others = told_of_checks(session, checks)
+    of_moves, others = results_of_checks(session, checks)
     return report_of_session(session, known, blind=of_moves, checks=others)

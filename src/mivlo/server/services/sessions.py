@@ -261,7 +261,7 @@ def _once(db: Database, session_id: str, edit_id: str, author: str, make: Callab
         make(row)
     except (MivloError, ValidationError) as error:
         db.rollback()
-        refusal = {"code": getattr(error, "code", ParameterError.code), "message": _told(error)}
+        refusal = {"code": getattr(error, "code", ParameterError.code), "message": _message_of(error)}
         db.add(EditRow(id=edit_id, session_id=session_id, author=author, revision=None, refusal=refusal))
         db.commit()
         raise
@@ -283,7 +283,7 @@ def _as_before(db: Database, row: SessionRow, known: EditRow) -> Edited:
     return Edited(edit_id=known.id, revision=known.revision, session=_state(db, row))
 
 
-def _told(error: Exception) -> str:
+def _message_of(error: Exception) -> str:
     return explain_validation(error) if isinstance(error, ValidationError) else str(error)
 
 

@@ -185,13 +185,13 @@ def _looked_at(file_id: str, name: str) -> StagedFile:
     path = _path_of(file_id)
     try:
         info = inspect_audio(path, limits=replace(settings().import_limits, max_channels=MOST_CHANNELS), name=name)
-        told = notes_of(carried_by(path))
+        notes = notes_of(carried_by(path))
     except AudioFileError as error:
         path.unlink(missing_ok=True)
         return StagedFile(id=file_id, name=name, kind="refused", reason=str(error))
     note = _Note(
         name=name, rate_hz=info.sample_rate_hz, n_channels=info.n_channels, n_frames=info.n_frames,
-        time_reference=told.time_reference,
+        time_reference=notes.time_reference,
     )  # fmt: skip
     path.with_name(f"{file_id}.json").write_text(note.model_dump_json())
     return StagedFile(

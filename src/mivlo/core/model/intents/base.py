@@ -46,12 +46,12 @@ def refuse_changed(what: str, *, now: Any, seen: Any, wanted: Any) -> None:
     """Raise a ConflictError where something is neither as it was seen nor already as it is wanted. Source: ours."""
     if now not in (seen, wanted):
         raise ConflictError(
-            f"{what} was changed from another page meanwhile: it is {_told(now)} now, and {_told(wanted)} "
+            f"{what} was changed from another page meanwhile: it is {_shown(now)} now, and {_shown(wanted)} "
             "was not taken; set it again if you want it"
         )
 
 
-def _told(value: Any) -> str:
+def _shown(value: Any) -> str:
     if isinstance(value, BaseModel):
         named = value.model_dump(mode="json", exclude_defaults=True)
         figures = {name: one for name, one in named.items() if isinstance(one, int | float | str) and name != "kind"}

@@ -117,8 +117,8 @@ class JudgeRow(Intent):
     def apply(self, session: Session) -> Session:
         """Return the session with the verdicts. Raises as `Intent.apply`. Source: ours."""
         kept = tuple(one for one in session.judged if one.row_id not in self.row_ids)
-        said = () if self.verdict is None else tuple(Judged(row_id=one, verdict=self.verdict) for one in self.row_ids)
-        return session.changed(judged=(*kept, *said))
+        judged = () if self.verdict is None else tuple(Judged(row_id=one, verdict=self.verdict) for one in self.row_ids)
+        return session.changed(judged=(*kept, *judged))
 
 
 class SetOrder(Intent):
