@@ -236,7 +236,8 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
   }
   /** What became of all that is done: how many cured, better, not, and over-cut. */
   const report = computed(() => {
-    const told = rows.value.filter((one) => one.kind === 'suspect' && one.entries?.length).map((one) => one.outcome ?? '')
+    const answered = rows.value.filter((one) => one.kind === 'suspect' && one.entries?.length)
+    const told = answered.map((one) => one.outcome ?? '')
     const count = (word: string) => told.filter((one) => one.startsWith(word)).length
     const overCut = told.filter((one) => one.includes('more is gone')).length
     return { of: told.length, cured: count('cured'), better: count('better'), not: count('not yet'), overCut }

@@ -14,8 +14,8 @@ export function carriedOver(now: RoundView, before: RoundView | null): RoundView
   const rows = now.rows.map((row) => {
     const old = known.get(row.id)
     if (row.is_measuring && old?.entries?.length) {
-      const { status, told, deeper, proposes, heard } = old
-      return { ...row, status, told, deeper, proposes, heard }
+      const { status, outcome, deeper, proposes, heard } = old
+      return { ...row, status, outcome, deeper, proposes, heard }
     }
     if (row.change_db != null || old?.change_db == null) return row
     const { heard, change_db, in_mix_db, covered_by, loop_s, weight } = old

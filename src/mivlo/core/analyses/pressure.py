@@ -280,6 +280,7 @@ def _row(one: Back, params: PressureIn) -> PressureRow:
     else:
         sentence = f"{what} stays cured" if one.excess_db < LEFT_FROM_DB else f"{what} comes back no more than the rest"
     return PressureRow(
-        entry_id=one.entry_id, hz=evidence.hz, q=evidence.q, sentence=sentence, excess_db=one.excess_db, back_db=one.back_db,
-        comes_back=back, deeper=one.deeper, deeper_by_db=by_db, start_s=evidence.start_s, end_s=evidence.end_s,
+        entry_id=one.entry_id, hz=evidence.hz, q=evidence.q, sentence=sentence, excess_db=one.excess_db,
+        back_db=one.back_db, comes_back=back, deeper=one.deeper, deeper_by_db=by_db,
+        start_s=evidence.start_s, end_s=evidence.end_s,
     )  # fmt: skip

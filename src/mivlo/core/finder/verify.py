@@ -146,7 +146,8 @@ def _bursts_again(sounds: BeforeAndAfter, kind: BurstKind, hz: float, times: Spa
     ]
     events = find_events(sounds.after, start=start, end=end, sample_rate_hz=sounds.sample_rate_hz)
     events_s = np.array([event.start_s for event in events if event.kind == kind])
-    left = float(np.mean([bool(np.any(np.abs(events_s - first) < SAME_EVENT_S)) for first, _ in times])) if times else 0.0
+    is_left = [bool(np.any(np.abs(events_s - first) < SAME_EVENT_S)) for first, _ in times]
+    left = float(np.mean(is_left)) if times else 0.0
     maps = sounds.maps(start, end)
     active = active_frames(maps[0])
     elsewhere = active[~_within(times, maps[0].times_s[active])]

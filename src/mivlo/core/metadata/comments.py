@@ -54,7 +54,8 @@ def as_chunks(parts: Carried) -> list[Part]:
     Source: LIST INFO of the RIFF specification; bext as of EBU Tech 3285 (from memory; read again by ffprobe in a test)
     """
     chunks = [part for part in parts if part.is_chunk]
-    comments = {name: value for part in parts if part.name == COMMENT for name, value in comments_in(part.data) if value}
+    found = (one for part in parts if part.name == COMMENT for one in comments_in(part.data))
+    comments = {name: value for name, value in found if value}
     has_info = any(part.name == b"LIST" and part.data[:4] == b"INFO" for part in chunks)
     if comments.get(TIME, "").isdecimal() and not any(part.name == b"bext" for part in chunks):
         chunks.insert(0, Part(b"bext", _bext(int(comments[TIME]), comments.get("description", ""))))

@@ -52,7 +52,8 @@ def notes_of(parts: Carried) -> Notes:
             names = tuple(_names_in(part.data))
         elif part.name == COMMENT:
             comments = dict(comments_in(part.data))
-            time = int(comments["time_reference"]) if comments.get("time_reference", "").isdecimal() and time is None else time
+            if time is None and comments.get("time_reference", "").isdecimal():
+                time = int(comments["time_reference"])
             description = description or comments.get("description", "")
             names = names or tuple(comments[name] for name in ("title",) if comments.get(name))
     # A day has so many frames at the highest rate; what says more is no time.

@@ -68,7 +68,7 @@ def describe_kinds() -> list[MoveKind]:
             family=model.family,
             adds_only=model.adds_only,
             figures=_figures(model.model_json_schema()["properties"]),
-            starts=[ReadyStart(label=start.label, summary=start.summary, values=start.values) for start in model.starts],
+            starts=[ReadyStart(label=one.label, summary=one.summary, values=one.values) for one in model.starts],
         )
         for kind, model in MOVE_KINDS.items()
     ]

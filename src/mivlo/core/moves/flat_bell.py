@@ -16,7 +16,9 @@ class FlatBell(WidthAsOctaves, StaticMove):
     """Width is measured at half the gain in dB, as a bell's."""
 
     label: ClassVar[str] = "Flat bell"
-    summary: ClassVar[str] = "Lifts or dips a whole band evenly and leaves alone what lies beside it: steep at its sides."
+    summary: ClassVar[str] = (
+        "Lifts or dips a whole band evenly and leaves alone what lies beside it: steep at its sides."
+    )
     scaled: ClassVar[tuple[str, ...]] = ("gain_db",)
     kind: Literal["flat-bell"] = "flat-bell"
     gain_db: GainDb = Field(default=-4.0)

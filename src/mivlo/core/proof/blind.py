@@ -18,8 +18,7 @@ from mivlo.core.proof.threshold import Tried, next_depth_db, threshold_of
 
 __all__ = [
     "Answers", "AskedCheck", "BlindResult", "Order", "Press", "answered", "check_loop", "full_depth_db",
-    "guess_chance", "is_over", "pressed", "result_of", "subject_of",
-    "results_of_checks",
+    "guess_chance", "is_over", "pressed", "result_of", "results_of_checks", "subject_of",
 ]  # fmt: skip
 
 Press = Literal["A", "X", "B"]

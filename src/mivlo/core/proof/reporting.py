@@ -105,5 +105,5 @@ def report_of_files(files: Sequence[tuple[str, FileSource]], treatment: Treatmen
                 before=figures_of(untreated, sample_rate_hz=rate), after=figures_of(treated, sample_rate_hz=rate),
             )
         )  # fmt: skip
-    treatment = f"{len(moves)} move{'' if len(moves) == 1 else 's'}"
-    return Report(name=name, treatment=treatment, before=None, after=None, strips=strips)
+    of_moves = f"{len(moves)} move{'' if len(moves) == 1 else 's'}"
+    return Report(name=name, treatment=of_moves, before=None, after=None, strips=strips)

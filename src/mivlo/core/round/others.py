@@ -42,8 +42,8 @@ def of_file(lookup: Lookup, track: Track) -> Iterator[RoundRow]:
             loop = (max(at - 1.0, 0.0), at + 1.5)
         yield RoundRow(
             id=f"file {track.id} {fault.kind}", kind="file", status="to judge", weight=FILE_WEIGHTS[fault.kind],
-            strip_ids=[track.id], sentence=f"The file of {track.name} {fault.sentence}", evidence="found in the file itself",
-            proposes="bring in another file, or leave it", loop_s=loop,
+            strip_ids=[track.id], sentence=f"The file of {track.name} {fault.sentence}",
+            evidence="found in the file itself", proposes="bring in another file, or leave it", loop_s=loop,
         )  # fmt: skip
 
 
@@ -57,8 +57,8 @@ def of_pressure(lookup: Lookup, track: Track) -> Iterator[RoundRow]:
             entry = [(track.id, one.entry_id)] if one.entry_id else []
             yield RoundRow(
                 id=f"back {track.id} {one.entry_id or round(one.hz)}", kind="comes-back", status="to judge",
-                weight=min(one.back_db, MOST_COMING_BACK), strip_ids=[track.id], sentence=f"{track.name}: {one.sentence}",
-                evidence="under pressure, measured behind the stand-ins",
+                weight=min(one.back_db, MOST_COMING_BACK), strip_ids=[track.id],
+                sentence=f"{track.name}: {one.sentence}", evidence="under pressure, measured behind the stand-ins",
                 proposes=f"cut {one.deeper_by_db:.1f} dB more" if one.deeper_by_db else "", hz=one.hz, entries=entry,
                 deeper=one.deeper, loop_s=None,
             )  # fmt: skip
@@ -147,7 +147,8 @@ def of_clashes(
         rows.append(
             RoundRow(
                 id="plan", kind="plan", status="to judge", weight=PLAN_WEIGHT, strip_ids=strips,
-                sentence=f"Room for {joined(names)}: {plan.sentence}", evidence=f"chosen from {plan.n_proposals} proposals",
+                sentence=f"Room for {joined(names)}: {plan.sentence}",
+                evidence=f"chosen from {plan.n_proposals} proposals",
                 proposes=f"{len(plan.moves)} dips, each only while the other sounds",
                 loop_s=_worst(ensemble, plan),
             )

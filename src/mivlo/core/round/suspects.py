@@ -107,7 +107,8 @@ def _answered(lookup: Lookup, track: Track, row: RoundRow, entry: LedgerEntry) -
     if cure.deeper is None:
         return answered.model_copy(update={"outcome": outcome})
     again = {
-        "status": "to judge", "outcome": outcome, "deeper": cure.deeper, "proposes": f"{cure.deeper_by_db:.1f} dB deeper",
+        "status": "to judge", "outcome": outcome, "deeper": cure.deeper,
+        "proposes": f"{cure.deeper_by_db:.1f} dB deeper",
     }  # fmt: skip
     return answered.model_copy(update=again)
 
