@@ -77,11 +77,11 @@ def checked(http):
 
 def heard(client, state, on):
     """Play until something is heard: before both sides are known to be equally loud, nothing is, and this client plays
-    faster than the clock."""
+    faster than the clock. What is compared is what comes once it sounds."""
     deadline = time.monotonic() + 60
     while True:
         play = client.play(state, on, n_frames=RATE)
-        if play.sound[:, -N_FRAMES:].any() or time.monotonic() > deadline:
+        if play.sound[:, : -3 * N_FRAMES // 2].any() or time.monotonic() > deadline:
             return play
 
 
