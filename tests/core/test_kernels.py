@@ -5,6 +5,7 @@ import pytest
 import scipy.signal
 from scipy.ndimage import maximum_filter1d
 
+from mivlo.core import kernels
 from mivlo.core.channel import lane_of, put_lane_back
 from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.kernels import CONTROL_FRAMES, SUBSTEP_FRAMES, dynamic_band, plane_frames, svf_chain
@@ -13,6 +14,7 @@ from mivlo.core.moves.dynamic_low_cut import DynamicLowCut
 from mivlo.core.processors.chain import Chain, KeyedSection
 from mivlo.core.processors.dynamic import TABLE_STEP_DB
 from mivlo.core.processors.plane import PlaneFigures, _bins
+from mivlo.core.spectra.windows import halved_rate
 
 RATE = 48_000.0
 N = 64 * CONTROL_FRAMES
@@ -158,6 +160,63 @@ def test_the_kernels_say_the_same_uncompiled():
         cuts.append(out)
     assert np.allclose(*cuts, atol=1e-3)
     assert cuts[0].min() >= 0.0
+
+
+@pytest.mark.parametrize("n", [1, 46, 4_096, 9_001])
+def test_a_rate_is_halved_as_scipy_filters_and_leaves_out_every_other_sample(n):
+    x = np.random.default_rng(8).standard_normal((2, n)).astype(np.float32)
+    k = np.arange(47) - 23
+    taps = np.sinc(k / 2.0) * np.kaiser(47, 7.0)
+    wanted = scipy.signal.convolve(x.astype(float), (taps / taps.sum())[None])[:, 23 : 23 + n : 2][:, : n // 2]
+    assert halved_rate(x).shape == wanted.shape
+    assert np.allclose(halved_rate(x), wanted, atol=1e-5)  # the middle tap is a half, and 2e-6 less here
+
+
+def test_the_strongest_bins_of_bands_are_those_that_numpy_finds():
+    random = np.random.default_rng(9)
+    spectra = (random.standard_normal((5, 200)) + 1j * random.standard_normal((5, 200))).astype(np.complex64)
+    edges, out = np.array([10, 11, 40, 41, 160]), np.ones((5, 8), dtype=np.float32)
+    kernels.band_peaks.add_band_peaks(spectra, np.float32(0.5), edges, np.array([2, 3, 5, 7]), out)
+    wanted = 1.0 + 0.5 * np.maximum.reduceat(np.abs(spectra[:, :160]) ** 2, edges[:-1], axis=1)
+    assert np.allclose(out[:, [2, 3, 5, 7]], wanted, rtol=1e-5)
+    assert np.all(out[:, [0, 1, 4, 6]] == 1.0)
+
+
+def test_the_powers_of_two_bands_and_the_middle_of_the_upper_one_are_plain_sums():
+    random = np.random.default_rng(10)
+    spectra = (random.standard_normal((6, 100)) + 1j * random.standard_normal((6, 100))).astype(np.complex64)
+    hz, out, moment = np.arange(100) * 50.0, np.empty((2, 6), dtype=np.float32), np.empty(6)
+    kernels.burst_bands.band_powers(spectra, np.float32(8.0), hz, (3, 20), (40, 90), out, moment)
+    power = np.abs(spectra.astype(complex)) ** 2 / 8.0
+    assert np.allclose(out, [power[:, 3:20].sum(axis=1), power[:, 40:90].sum(axis=1)], rtol=1e-5)
+    assert np.allclose(moment, (power * hz)[:, 40:90].sum(axis=1), rtol=1e-5)
+
+
+def test_what_lies_around_a_place_is_summed_without_the_place():
+    x = np.random.default_rng(11).standard_normal((3, 60)).astype(np.float32)
+    out = np.empty_like(x)
+    kernels.ring_sums.ring_sums(x, 7, 2, out)
+    ring = np.r_[np.ones(5), np.zeros(5), np.ones(5)]
+    assert np.allclose(out, [np.convolve(row, ring, "same") for row in x], atol=1e-5)
+
+
+def test_a_series_is_as_strong_as_its_lines_and_explains_each_but_by_the_others():
+    offsets, weights = np.array([0, 12, 19]), np.array([1.0, 0.8, 0.5], dtype=np.float32)
+    lines = np.zeros((2, 50), dtype=np.float32)
+    lines[0, [10, 22, 29]] = 6.0, 5.0, 4.0  # a note on 10; the other frame is empty
+    salience, explained = np.empty_like(lines), np.empty_like(lines)
+    kernels.overtone_series.sum_series(lines, offsets, weights, salience, explained)
+    assert salience[0].argmax() == 10
+    assert salience[0, 10] == pytest.approx(6.0 + 0.8 * 5.0 + 0.5 * 4.0)
+    assert explained[0, [10, 22, 29]] == pytest.approx([6.0, 8.0, 10.0])  # 12 less what each gives itself
+    assert not salience[1].any()
+    assert not explained[1].any()
+
+
+def test_a_decay_ends_where_the_level_rises_again_and_a_top_within_it_starts_none():
+    level = np.array([0.0, -3.0, -6.0, -5.0, -9.0, -12.0, -8.0, -20.0, -30.0])
+    found = kernels.decays.lowest_after(level, np.array([0, 3, 6]), 2.0)
+    assert found.tolist() == [[0, 5], [6, 8]]
 
 
 def test_the_step_of_the_chain_is_the_grid_of_the_dynamic_steps():

@@ -1,5 +1,6 @@
 """What is wrong with a file as such: clipped, off zero, with gaps, with a side that is silent or the same."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
@@ -86,9 +87,8 @@ def _clipped(x: Array) -> list[int]:
     """Return frames from which on the sound stands still at a peak."""
     found: set[int] = set()
     for row in x:
-        still = (np.abs(np.diff(row)) <= FLAT) & (np.abs(row[1:]) >= CLIPPED_FROM)
-        edges = np.flatnonzero(np.diff(np.concatenate([[0], still.astype(np.int8), [0]])))
-        for first, last in zip(edges[::2], edges[1::2], strict=True):
+        high = np.flatnonzero(np.abs(row[1:]) >= CLIPPED_FROM)
+        for first, last in _runs(high[np.abs(row[high + 1] - row[high]) <= FLAT]):
             value = abs(row[first])
             rises_to_it = first == 0 or abs(row[first - 1]) < value
             falls_from_it = last + 1 >= len(row) or abs(row[last + 1]) < value
@@ -97,14 +97,19 @@ def _clipped(x: Array) -> list[int]:
     return sorted(found)
 
 
+def _runs(frames: np.ndarray) -> Iterator[tuple[int, int]]:
+    """Yield the first of frames that follow on one another, and the frame behind the last of them."""
+    breaks = np.flatnonzero(np.diff(frames) > 1) + 1
+    for run in np.split(frames, breaks) if len(frames) else []:
+        yield int(run[0]), int(run[-1]) + 1
+
+
 def _gaps(x: Array, rate: float) -> list[int]:
     """Return frames at which a sound breaks off to nothing for a moment, and goes on as loudly."""
-    silent = ~x.any(axis=0)
-    edges = np.flatnonzero(np.diff(np.concatenate([[0], silent.astype(np.int8), [0]])))
     around = max(round(AROUND_S * rate), 1)
     least = 10.0 ** (AROUND_DBFS / 20.0)
     found = []
-    for first, last in zip(edges[::2], edges[1::2], strict=True):
+    for first, last in _runs(np.flatnonzero(~x.any(axis=0))):
         if not GAP_S * rate <= last - first <= LONGEST_GAP_S * rate or first < around or last + around > x.shape[1]:
             continue
         sides = x[:, first - around : first], x[:, last : last + around]

@@ -24,7 +24,7 @@ SOUNDING_DB = 40.0  # below its loud moments, a track does not sound where the f
 DEPTHS = np.array([0.0, 0.1, 0.2, 0.35, 0.5, 0.7, 0.85, 1.0])  # of the fault's own gain, between which is interpolated
 PLAINEST = 0.1  # of the moments
 LOOP_S = 3.0
-NEAR_HOPS = 16  # what lies between is read as well
+NEAR_HOPS = 64  # what lies between is read as well
 LEAST_SHARE = 1e-3  # of a bin's power that a bell takes: less is not counted
 _BESIDE_HZ = cams_to_hz(CAMS[:, None] + STEP_CAMS * np.linspace(-0.4, 0.4, 5))
 _BESIDE_SHARES = (1.0 - np.abs(np.linspace(-0.4, 0.4, 5))) / np.sum(1.0 - np.abs(np.linspace(-0.4, 0.4, 5)))
@@ -63,6 +63,7 @@ class InMix:
         return heard_as(self.change_db)
 
 
+_Resolution = tuple[int, int, float]
 NOT_HEARD = InMix(0.0, 0.0, None, None)
 
 
@@ -105,18 +106,26 @@ def fault_powers(
         [_taken(fault, weight, size, rate / 2.0**halved) for weight, (halved, size, _) in resolutions]
         for fault in faults
     ]
-    hops = np.unique(np.concatenate([np.zeros(0, dtype=int), *map(_hops_of, frames)]))
-    used = [any(way[at] is not None for way in ways) for at in range(len(RESOLUTIONS))]
-    spectra = _spectra(_Placed(source, start), hops, halvings, used)
-    for fault_way, chosen, into in zip(ways, frames, found, strict=True):
-        rows = np.searchsorted(hops, _hops_of(chosen)).reshape(-1, PER_FRAME)
-        for way, by_channel in zip(fault_way, spectra, strict=True):
-            if way is None:
-                continue
-            bins, taken = way
-            for channel, power in enumerate(by_channel):
+    touching = [
+        [
+            (way, _hops_of(chosen), into)
+            for by_resolution, chosen, into in zip(ways, frames, found, strict=True)
+            if len(chosen) and (way := by_resolution[at]) is not None
+        ]
+        for at in range(len(RESOLUTIONS))
+    ]
+    hops = {
+        resolution: np.unique(np.concatenate([needed for _, needed, _ in of_resolution]))
+        for resolution, of_resolution in zip(RESOLUTIONS, touching, strict=True)
+        if of_resolution
+    }
+    spectra = _spectra(_Placed(source, start), hops, halvings)
+    for resolution, of_resolution in zip(RESOLUTIONS, touching, strict=True):
+        for (bins, taken), needed, into in of_resolution:
+            rows = np.searchsorted(hops[resolution], needed).reshape(-1, PER_FRAME)
+            for channel, power in enumerate(spectra[resolution]):
                 mean = power[:, bins][rows].mean(axis=1)
-                into[:, channel] += np.einsum("fb,dbk->dfk", mean, taken)
+                into[:, channel] += np.matmul(mean, taken)
     return [FaultPowers(*one) for one in zip(faults, frames, found, strict=True)]
 
 
@@ -164,27 +173,26 @@ def _stretches(hops: np.ndarray) -> list[np.ndarray]:
     return np.split(hops, np.flatnonzero(np.diff(hops) > NEAR_HOPS) + 1) if len(hops) else []
 
 
-def _spectra(source: Source, hops: np.ndarray, halvings: int, used: Sequence[bool]) -> list[list[Floats]]:
-    """Return, for each resolution that is used and each channel, (hops, bins) powers of chosen hops of the map."""
-    found: list[list[list[Floats]]] = [[[] for _ in range(source.n_channels)] for _ in RESOLUTIONS]
+def _spectra(source: Source, hops: dict[_Resolution, np.ndarray], halvings: int) -> dict[_Resolution, list[Floats]]:
+    """Return, for each resolution and channel, (hops, bins) powers of those hops of the map that it is wanted for."""
+    found: dict[_Resolution, list[list[Floats]]] = {one: [[] for _ in range(source.n_channels)] for one in hops}
     hop = HOP_FRAMES << halvings
-    margin = max(size << halved for halved, size, _ in RESOLUTIONS) << halvings
-    lead = -(-margin // hop)
-    for some in _stretches(hops):
-        # Before and behind the stretch the sound goes on, as it does in the map.
-        first, last = int(some[0]) - lead, int(some[-1]) + lead
+    for some in _stretches(np.unique(np.concatenate([np.zeros(0, dtype=int), *hops.values()]))):
+        first, last = int(some[0]), int(some[-1])
         chunks = windows(
-            source, start=first * hop, end=last * hop, halvings=halvings, hop=HOP_FRAMES, resolutions=RESOLUTIONS
-        )
+            source, start=first * hop, end=last * hop, halvings=halvings, hop=HOP_FRAMES, resolutions=tuple(hops),
+            alone=False,
+        )  # fmt: skip
         for chunk in chunks:
-            here = some[(some >= first) & (some < first + len(chunk[0][0]))] - first
-            for by_channel, into, is_used in zip(chunk, found, used, strict=True):
-                size = by_channel[0].shape[1]
+            behind = min(first + len(chunk[0][0]), last + 1)
+            for by_channel, (resolution, into) in zip(chunk, found.items(), strict=True):
+                _, size, _ = resolution
                 window = np.hanning(size + 1)[:size].astype(np.float32)
-                for frames, rows in zip(by_channel if is_used else (), into, strict=False):
+                here = hops[resolution][slice(*np.searchsorted(hops[resolution], [first, behind]))] - first
+                for frames, rows in zip(by_channel, into, strict=True):
                     rows.append(np.abs(rfft(frames[here] * window, axis=1)) ** 2)
-            first += len(chunk[0][0])
-    return [[np.concatenate(rows) for rows in into if rows] for into in found]
+            first = behind
+    return {one: [np.concatenate(rows) for rows in into] for one, into in found.items()}
 
 
 def _taken(
@@ -200,10 +208,9 @@ def _taken(
         return None
     part = slice(int(touched[0]), int(touched[-1]) + 1)
     taken = np.zeros((len(DEPTHS), part.stop - part.start, len(CAMS)), dtype=np.float32)
-    for row, at in enumerate(range(part.start, part.stop)):
-        for band, share in zip((lower[at], lower[at] + 1), shares[at], strict=True):
-            if 0 <= band < len(CAMS):
-                taken[:, row, band] = gone[:, at] * share
+    for band, share in zip((lower[part], lower[part] + 1), shares[part].T, strict=True):
+        rows = np.flatnonzero((band >= 0) & (band < len(CAMS)))
+        taken[:, rows, band[rows]] = gone[:, part][:, rows] * share[rows]
     return slice(first + part.start, first + part.stop), taken
 
 

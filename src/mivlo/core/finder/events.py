@@ -8,6 +8,7 @@ import numpy as np
 from scipy.fft import rfft
 from scipy.ndimage import percentile_filter, uniform_filter1d
 
+from mivlo.core import kernels
 from mivlo.core.engine.source import Source
 from mivlo.core.processors.timed import Spans
 from mivlo.core.spectra.windows import halved_rate
@@ -117,24 +118,24 @@ def _band_levels(source: Source, start: int, end: int, rate: float) -> Iterator[
         count = min(step, end - first) // hop
         if not count:
             return
-        x = source.read(first - long, count * hop + 2 * long)
-        inside = np.arange(first - long, first - long + x.shape[1])
-        mono = np.where((inside >= start) & (inside < end), x.mean(axis=0), 0.0).astype(np.float32)
+        mono = source.read(first - long, count * hop + 2 * long).mean(axis=0).astype(np.float32)
+        mono[: max(start - (first - long), 0)] = 0.0
+        mono[max(end - (first - long), 0) :] = 0.0
         windows = np.lib.stride_tricks.sliding_window_view(mono, short)[long - short // 2 :: hop][:count]
+        hz = np.arange(short // 2 + 1) * rate / short
+        middle, high = (tuple(np.searchsorted(hz, edges)) for edges in (MIDDLE_HZ, HIGH_HZ))
         spectrum = rfft(windows * np.hanning(short).astype(np.float32), axis=1)
-        power = (spectrum.real**2 + spectrum.imag**2) / (short * short / 8.0)
-        hz = np.arange(power.shape[1]) * rate / short
-        middle, high = ((hz >= a) & (hz < b) for a, b in (MIDDLE_HZ, HIGH_HZ))
-        of_high = power[:, high]
-        centre = (of_high * hz[high]).sum(axis=1) / (of_high.sum(axis=1) + 1e-12)
+        power, moment = np.empty((2, count), dtype=np.float32), np.empty(count)
+        full = np.float32(short * short / 8.0)
+        kernels.burst_bands.band_powers(spectrum, full, hz, middle, high, power, moment)
         slow = mono[None]
         for _ in range(HALVINGS):
             slow = halved_rate(slow)
         deep_windows = np.lib.stride_tricks.sliding_window_view(slow[0], 2 * long // slower)[:: hop // slower][:count]
         deep = deep_windows @ _low_basis(2 * long // slower, rate / slower)
-        bands = ((deep.real**2 + deep.imag**2).sum(axis=1), power[:, middle].sum(axis=1), of_high.sum(axis=1))
+        bands = ((deep.real**2 + deep.imag**2).sum(axis=1), *power)
         low_db, middle_db, high_db = (10.0 * np.log10(band + 1e-13) for band in bands)
-        yield low_db, middle_db, high_db, centre
+        yield low_db, middle_db, high_db, moment / (power[1] + 1e-12)
 
 
 def _low_basis(size: int, rate: float) -> Array:

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.fft import rfft
 
+from mivlo.core import kernels
 from mivlo.core.engine.source import Source
 from mivlo.core.spectra.windows import halvings_of, windows
 from mivlo.core.units import Floats
@@ -145,13 +146,13 @@ def _add_bands(
     narrow, wide = chosen[:crossing], chosen[crossing:]
     low = np.minimum(position[:crossing].astype(int), padded // 2 - 1)
     part = (position[:crossing] - low).astype(np.float32)
+    edges = np.append(first[crossing:], last[-1] + 1)
     for at in range(0, len(frames), 512):
         spectrum = rfft(frames[at : at + 512] * window, padded, axis=1)
-        bins = spectrum.real**2 + spectrum.imag**2
-        bins *= np.float32(scale)
+        out = power[at : at + 512]
         if len(narrow):
             # Between bins in dB, as a spectral peak is round there.
-            a, b = np.log(bins[:, low] + 1e-20), np.log(bins[:, low + 1] + 1e-20)
-            power[at : at + 512, narrow] += np.exp((1 - part) * a + part * b)
-        if len(wide):
-            power[at : at + 512, wide] += np.maximum.reduceat(bins[:, : last[-1] + 1], first[crossing:], axis=1)
+            shown = spectrum[:, : low[-1] + 2]
+            levels = np.log((shown.real**2 + shown.imag**2) * np.float32(scale) + 1e-20)
+            out[:, narrow] += np.exp((1 - part) * levels[:, low] + part * levels[:, low + 1])
+        kernels.band_peaks.add_band_peaks(spectrum, np.float32(scale), edges, wide, out)

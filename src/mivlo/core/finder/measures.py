@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import maximum_filter1d, minimum_filter1d, percentile_filter
 
+from mivlo.core import kernels
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.level_map import BANDS_PER_OCTAVE, LevelMap
 from mivlo.core.processors.timed import Spans
@@ -129,21 +130,13 @@ def ring_time_s(source: Source, hz: float, q: float, *, start: int, end: int, sa
 def _decay_slopes(level: Array, step_s: float, top: float) -> list[float]:
     """Return the slopes in dB a second, all above 0, of the decays in a level."""
     slopes: list[float] = []
-    at = 0
     tops = np.flatnonzero((level >= maximum_filter1d(level, 5)) & (level > top - 40.0))
-    for peak in tops:
-        if peak < at:
+    for peak, end in kernels.decays.lowest_after(level, tops, 2.0):
+        if level[peak] - level[end] < DECAYS_TO_DB:
             continue
-        lowest, end = level[peak], int(peak)
-        for place in range(int(peak) + 1, len(level)):
-            if level[place] > lowest + 2.0:
-                break
-            if level[place] < lowest:
-                lowest, end = level[place], place
-        at = end
         fall = level[peak : end + 1]
         part = np.flatnonzero((fall <= level[peak] - DECAYS_FROM_DB) & (fall >= level[peak] - DECAYS_TO_DB))
-        if level[peak] - lowest >= DECAYS_TO_DB and len(part) >= 4:
+        if len(part) >= 4:
             slope = -np.polyfit(part * step_s, fall[part], 1)[0]
             if slope > 0.0:
                 slopes.append(float(slope))

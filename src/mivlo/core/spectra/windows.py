@@ -4,13 +4,13 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
+from mivlo.core import kernels
 from mivlo.core.engine.source import Source
 from mivlo.core.units import Floats
 
 __all__ = ["halved_rate", "halvings_of", "windows"]
 
 CHUNK_FRAMES = 1 << 20
-HALVED_FRAMES = 1 << 14  # summed at a time, so that they stay in the nearest caches
 
 
 def halvings_of(sample_rate_hz: float) -> int:
@@ -19,18 +19,20 @@ def halvings_of(sample_rate_hz: float) -> int:
 
 
 def windows(
-    source: Source, *, start: int, end: int, halvings: int, hop: int, resolutions: Sequence[tuple[int, int, float]]
-) -> Iterator[list[list[Floats]]]:
+    source: Source, *, start: int, end: int, halvings: int, hop: int, resolutions: Sequence[tuple[int, int, float]],
+    alone: bool = True,
+) -> Iterator[list[list[Floats]]]:  # fmt: skip
     """Yield windows around every hop, for each resolution and channel (frames, size), a chunk of the source at a time.
 
     Parameters
     ----------
     halvings : of the source's rate, to the working rate; `hop` is in frames of that
     resolutions : (further halvings, size in frames at that rate, anything)
+    alone : whether beyond start and end there is silence; else the source goes on
 
     Raises
     ------
-    Nothing: beyond start and end there is silence.
+    Nothing.
     """
     deepest = halvings + max(halved for halved, _, _ in resolutions)
     hop_of_source = hop << halvings
@@ -39,16 +41,16 @@ def windows(
     step = max(CHUNK_FRAMES // hop_of_source, 1) * hop_of_source
     for first in range(start, end + hop_of_source, step):
         count = min(step, -(-(end + hop_of_source - first) // hop_of_source) * hop_of_source)
-        x = _read(source, first - margin, count + 2 * margin, start, end)
+        at = first - margin, count + 2 * margin
+        x = _read(source, *at, start, end) if alone else source.read(*at).astype(np.float32)
         for _ in range(halvings):
             x = halved_rate(x)
         by_resolution: list[list[Floats]] = []
-        at, have = x, 0
-        halved_by: dict[int, Floats] = {0: x}
+        have, halved_by = 0, {0: x}
         for wanted in sorted({halved for halved, _, _ in resolutions}):
             while have < wanted:
-                at, have = halved_rate(at), have + 1
-            halved_by[wanted] = at
+                x, have = halved_rate(x), have + 1
+            halved_by[wanted] = x
         for halved, size, _ in resolutions:
             y = halved_by[halved]
             origin, every = (margin >> halvings) >> halved, hop >> halved
@@ -87,16 +89,7 @@ _TAPS = _half_band_taps()
 
 def halved_rate(x: Floats) -> Floats:
     """Return (channels, n) at half the rate; 70 dB down from 0.62 of its Nyquist on."""
-    n, reach = x.shape[1] // 2, len(_TAPS)
-    out = np.float32(0.5) * x[:, : 2 * n : 2]
-    odd = np.pad(x[:, 1 : 2 * n : 2], ((0, 0), (reach, reach)))
-    for first in range(0, n, HALVED_FRAMES):
-        part = out[:, first : first + HALVED_FRAMES]
-        here = odd[:, first : first + part.shape[1] + 2 * reach]
-        for j, tap in enumerate(_TAPS):
-            pair = (
-                here[:, reach + j : reach + j + part.shape[1]] + here[:, reach - 1 - j : reach - 1 - j + part.shape[1]]
-            )
-            pair *= tap
-            part += pair
+    n = x.shape[1] // 2
+    out = np.empty((len(x), n), dtype=np.float32)
+    kernels.halving.halve(np.ascontiguousarray(x[:, : 2 * n]).reshape(len(x), n, 2), _TAPS, out)
     return out
