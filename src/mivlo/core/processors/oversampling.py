@@ -9,7 +9,6 @@ from functools import lru_cache
 from typing import Self
 
 import numpy as np
-from scipy.signal import firwin
 
 from mivlo.core import kernels
 from mivlo.core.kernels import CONTROL_FRAMES
@@ -24,7 +23,8 @@ KAISER_80_DB = 7.86
 @lru_cache(maxsize=4)
 def _taps(length: int) -> Array:
     """Return every second tap of a half-band filter: the others are zero, but for the middle one."""
-    return np.ascontiguousarray(firwin(length, 0.5, window=("kaiser", KAISER_80_DB))[::2])
+    taps = np.sinc(0.5 * (np.arange(length) - length // 2)) * np.kaiser(length, KAISER_80_DB)
+    return np.ascontiguousarray((taps / taps.sum())[::2])
 
 
 class Oversampler:
