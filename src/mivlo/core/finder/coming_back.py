@@ -4,7 +4,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import sosfilt
 
 from mivlo.core.engine.source import Source
 from mivlo.core.finder.level_map import LevelMap, active_frames, level_map, loud_frames
@@ -129,6 +128,9 @@ def back_db(
 def _band_power(source: Source, sos: Array, spans: np.ndarray, rings: int) -> float:
     """Return the mean power, over channels and spans (n, 2) of frames, of what a band-pass lets through, which rings
     for so many frames."""
+    # Imported late: it takes longer to load than the rest of the application.
+    from scipy.signal import sosfilt
+
     total, count = 0.0, 0
     inside = np.zeros(BLOCK_FRAMES, dtype=bool)
     for run in np.split(spans, np.flatnonzero(spans[1:, 0] - spans[:-1, 1] > rings) + 1) if len(spans) else ():

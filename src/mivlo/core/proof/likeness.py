@@ -12,7 +12,6 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import convolve1d
-from scipy.optimize import least_squares
 
 from mivlo.core.filters import analog
 from mivlo.core.moves.bell import Bell
@@ -331,6 +330,9 @@ class _Fit:
             yield "high-shelf", high - 1.5, float(np.clip(np.mean(residual[usable][-STEPS:]), -4.0, 4.0))
 
     def _fitted(self, figures: Array, shapes: list[Shape]) -> Array:
+        # Imported late: nobody else needs what it loads.
+        from scipy.optimize import least_squares
+
         n, (low, high) = len(shapes), self._octaves
         bounds = (
             np.tile([low, -self._limit_db, np.log2(Q_LIMITS[0])], n),
