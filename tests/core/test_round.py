@@ -15,7 +15,7 @@ from mivlo.core.model import RecordedSession
 from mivlo.core.model.intents import apply_all
 from mivlo.core.model.intents.song import JudgeRow
 from mivlo.core.round.row import RoundView
-from mivlo.core.round.rows import later_questions, round_questions, round_rows
+from mivlo.core.round.rows import last_questions, later_questions, round_questions, round_rows
 
 from .phrases import RATE
 from .planted import played, through
@@ -73,7 +73,7 @@ def session(**of_guitar) -> RecordedSession:
 
 def view(kept: KeptSession, now: RecordedSession) -> RoundView:
     """Return the rows of a session with everything computed that they hang on."""
-    for analysis, asked in (*round_questions(now), *later_questions(now)):
+    for analysis, asked in (*round_questions(now), *last_questions(now), *later_questions(now)):
         try:
             need = Need(analysis, analysis.question(now, asked, known(kept)))
         except MivloError:

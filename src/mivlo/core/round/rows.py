@@ -26,7 +26,7 @@ from mivlo.core.round.others import (
 from mivlo.core.round.row import Lookup, RoundRow, RoundView
 from mivlo.core.round.suspects import CURES, IN_MIX, MOVES_IN_MIX, SUSPECTS, of_group, of_marks, of_suspects, shared
 
-__all__ = ["later_questions", "round_questions", "round_rows"]
+__all__ = ["last_questions", "later_questions", "round_questions", "round_rows"]
 
 _ENSEMBLES, _PLANS = Ensembles(), Plans()
 
@@ -42,7 +42,6 @@ def round_questions(session: RecordedSession) -> Iterator[tuple[AnyAnalysis, Bas
     if len(session.tracks) > 1:
         yield _ENSEMBLES, OfSession()
         yield RELATIONS, OfSession()
-        yield _PLANS, AskedPlan()
     for track in session.tracks:
         for entry in track.lasting_ledger:
             if entry.evidence is not None:
@@ -50,6 +49,12 @@ def round_questions(session: RecordedSession) -> Iterator[tuple[AnyAnalysis, Bas
                 yield CURES, asked
         if session.stands_in():
             yield PRESSURES, OfStrip(strip_id=track.id)
+
+
+def last_questions(session: RecordedSession) -> Iterator[tuple[AnyAnalysis, BaseModel]]:
+    """Yield what must be known as well, but takes so long that each track's rows come first. Raises nothing."""
+    if len(session.tracks) > 1:
+        yield _PLANS, AskedPlan()
 
 
 def later_questions(session: RecordedSession) -> Iterator[tuple[AnyAnalysis, BaseModel]]:

@@ -70,6 +70,7 @@ class Priority(IntEnum):
     """Who comes first in the queue."""
 
     BACKGROUND = 0
+    LOOKED_AT_LAST = 5
     LOOKED_AT = 10
     WAITED_FOR = 20
 

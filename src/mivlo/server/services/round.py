@@ -5,7 +5,7 @@ from sqlalchemy.orm import Session as Database
 from mivlo.core.analyses.base import Need
 from mivlo.core.errors import MivloError
 from mivlo.core.round.row import RoundView
-from mivlo.core.round.rows import later_questions, round_questions, round_rows
+from mivlo.core.round.rows import last_questions, later_questions, round_questions, round_rows
 from mivlo.server.services.products import Priority, done_result, want, wanted_of
 from mivlo.server.services.state import SessionState
 
@@ -22,7 +22,10 @@ def round_of(db: Database, session: SessionState, *, wanter: str | None, asks: b
     view = round_rows(session, known)
     if not asks:
         return view
-    wanted = [(Priority.LOOKED_AT, *one) for one in round_questions(session)] if view.waiting else []
+    wanted = []
+    if view.waiting:
+        wanted += [(Priority.LOOKED_AT, *one) for one in round_questions(session)]
+        wanted += [(Priority.LOOKED_AT_LAST, *one) for one in last_questions(session)]
     wanted += [(Priority.BACKGROUND, *one) for one in later_questions(session)]
     for priority, analysis, asked in wanted:
         try:
