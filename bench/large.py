@@ -1,11 +1,12 @@
 """A large session in the running application: 24 tracks of 4 minutes, and how soon what is asked of it is there.
 
-    .venv/bin/python bench/large.py [--tracks 24] [--minutes 4] [--port 8895] [--folder F] [--wait]
+    .venv/bin/python bench/large.py [--tracks 24] [--minutes 4] [--port 8895] [--folder F] [--wait] [--write]
 
 Tracks of the demo go round and round, each at a speed, a level and a beginning of its own. They have arrived before,
 as files that are dropped on the start page; the clock starts when the last is a track. Then: the first rows of the
 round, its full list, the plan; the pressure test with the stand-ins that Mivlo drafts; four treatments opened beside
-one. `--folder` keeps the files for another run; `--wait` leaves the application running at the end.
+one. `--folder` keeps the files for another run; `--wait` leaves the application running at the end; `--write` saves the
+table in docs/figures.md.
 """
 
 import argparse
@@ -28,11 +29,13 @@ import soundfile
 import websockets.exceptions
 import websockets.sync.client
 from live import ROOT, post, upload
+from report import conclude, machine_line, table
 from scipy.signal import resample_poly
 from whole import ask, read, running
 
 RATE, LONGEST_S, OPENED = 48_000, 900.0, 5
 LOOKED_S = 3.0  # each look takes the pages' process a second
+Row = tuple[str, str, str]  # what, its goal, what was measured
 SPEEDS = ((1, 1), (17, 18), (9, 8))
 
 
@@ -106,18 +109,16 @@ def hearing_news(base: str, session_id: str) -> Iterator[Counter[str]]:
 
 
 def taken_in(base: str, files: list[Path]) -> str:
-    """Return a session of these files, without a plan for them; print how long that took."""
+    """Return a session of these files, without a plan for them."""
     staged = [upload(f"{base}/api/staged", file.name, file.read_bytes())[0] for file in files]
-    began = time.monotonic()
     session_id = str(send(base, "/sessions", {"name": "Large", "sample_rate_hz": RATE})["id"])
     for one in staged:
         send(base, f"/sessions/{session_id}/tracks/staged", {"file_ids": [one["id"]]})
-    print(f"{len(files)} files taken in: {time.monotonic() - began:.1f} s", flush=True)
     return session_id
 
 
-def the_round(base: str, session_id: str) -> None:
-    """Print when rows are there, when each suspect was heard in the mix, and when nothing is missing."""
+def the_round(base: str, session_id: str) -> Iterator[Row]:
+    """Yield when rows are there, when each suspect was heard in the mix, and when nothing is missing."""
     began, path = time.monotonic(), f"/sessions/{session_id}/round"
     read(base, path)
 
@@ -128,15 +129,15 @@ def the_round(base: str, session_id: str) -> None:
         suspects = [row for row in view()["rows"] if row["kind"] == "suspect" and row["suspects"]]
         return bool(suspects) and all(row["heard"] or "mix" in row["strip_ids"] for row in suspects)
 
-    print(f"first rows: {seconds_until(began, lambda: view()['rows']):.1f} s", flush=True)
-    print(f"each suspect that is told was heard in the mix: {seconds_until(began, is_heard):.1f} s", flush=True)
-    print(f"all but one of what the list needs: {seconds_until(began, lambda: view()['waiting'] <= 1):.1f} s")
-    print(f"the full list with the plan: {seconds_until(began, lambda: not view()['waiting']):.1f} s", flush=True)
-    print(f"the list read again: {timed(view):.2f} s, {len(view()['rows'])} rows", flush=True)
+    yield "first rows of the Round", "15 s", f"{seconds_until(began, lambda: view()['rows']):.1f} s"
+    yield "each suspect heard in the mix", "75 s", f"{seconds_until(began, is_heard):.0f} s"
+    yield "all but the plan", "", f"{seconds_until(began, lambda: view()['waiting'] <= 1):.0f} s"
+    yield "the full list, with the plan", "120 s", f"{seconds_until(began, lambda: not view()['waiting']):.0f} s"
+    yield "the list read again", "", f"{timed(view):.2f} s ({len(view()['rows'])} rows)"
 
 
-def the_pressure(base: str, session_id: str, done: Counter[str]) -> None:
-    """Print how long the pressure test takes over all tracks, each with two suspects answered."""
+def the_pressure(base: str, session_id: str, done: Counter[str]) -> Row:
+    """Return how long the pressure test takes over all tracks, each with two suspects answered."""
     session = read(base, f"/sessions/{session_id}")
     for track in session["tracks"]:
         found = ask(base, session_id, "suspects", {"strip_id": track["id"]})["result"]["suspects"][:2]
@@ -148,11 +149,12 @@ def the_pressure(base: str, session_id: str, done: Counter[str]) -> None:
     # Asked for once, as a page does, which is told by the news when it is there.
     asked = [ask(base, session_id, "pressure", {"strip_id": track["id"]}) for track in session["tracks"]]
     n = done["pressure"] + sum(one["status"] != "done" for one in asked)
-    print(f"all tracks under pressure: {seconds_until(began, lambda: done['pressure'] >= n):.1f} s", flush=True)
+    took_s = seconds_until(began, lambda: done["pressure"] >= n)
+    return "every track under pressure, two answers each", "60 s", f"{took_s:.0f} s"
 
 
-def the_treatments(base: str, session_id: str) -> None:
-    """Print how long the session takes to be opened with one treatment, and with four."""
+def the_treatments(base: str, session_id: str) -> Row:
+    """Return how long the session takes to be opened with one treatment, and with four."""
 
     def opened() -> None:
         read(base, f"/sessions/{session_id}")
@@ -161,17 +163,18 @@ def the_treatments(base: str, session_id: str) -> None:
     one = timed(opened)
     for letter in "BCD":
         edit(base, session_id, {"do": "add-treatment", "letter": letter, "of": "A"})
-    print(f"opened with one treatment: {one:.2f} s, with four: {timed(opened):.2f} s", flush=True)
+    return "opened with four treatments", f"as with one: {one:.2f} s", f"{timed(opened):.2f} s"
 
 
 def main() -> None:
-    """Measure and print."""
+    """Measure, print, and write down where asked."""
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--tracks", type=int, default=24)
     parser.add_argument("--minutes", type=float, default=4.0)
     parser.add_argument("--port", type=int, default=8895)
     parser.add_argument("--folder", type=Path)
     parser.add_argument("--wait", action="store_true")
+    parser.add_argument("--write", action="store_true")
     given = parser.parse_args()
     scratch = Path(tempfile.mkdtemp(prefix="mivlo-bench-"))
     scratch.chmod(0o755)
@@ -182,10 +185,19 @@ def main() -> None:
         with running(scratch / "data", given.port) as (base, _):
             session_id = taken_in(base, files)
             with hearing_news(base, session_id):
-                the_round(base, session_id)
+                rows = list(the_round(base, session_id))
             with hearing_news(base, session_id) as done:
-                the_pressure(base, session_id, done)
-            the_treatments(base, session_id)
+                rows.append(the_pressure(base, session_id, done))
+            rows.append(the_treatments(base, session_id))
+            conclude(
+                "a large session",
+                "## A large session",
+                machine_line("bench/large.py"),
+                f"{given.tracks} tracks of {given.minutes:g} minutes in the running application, nothing else beside; "
+                "seconds since the last was a track.",
+                table(rows),
+                write=given.write,
+            )
             if given.wait:
                 input(f"{base}/s/{session_id} goes on until a line is typed here: ")
     finally:

@@ -1,10 +1,12 @@
 """The live monitor in headless Chromium: from a change in the page to the first changed sample leaving the worklet.
 
     .venv/bin/python bench/live.py [--minutes 5] [--port 8865] [--tracks 16] [--static 8] [--dynamic 2] [--planes 0]
-        [--beside CHECKOUT]
+        [--behind] [--beside CHECKOUT]
 
 With `--beside` (another revision in a worktree, set up), both are measured in turn, in one run; how each is edited and
 told what to play is an adapter of its own here.
+
+With `--behind`, the same session is played once more with a compressor on every track and sends into one room.
 
 Starts an application of its own in a throw-away folder, fills a session with 16 stereo tracks of 8 static and 2
 dynamic moves (or with a heavier one: 24 tracks of 12 static and 8 dynamic moves and a plane are too much for one
@@ -105,6 +107,30 @@ def fill_session(base: str, *, tracks: int, n_static: int, n_dynamic: int, n_pla
     return str(session["id"])
 
 
+def put_behind(base: str, session_id: str) -> None:
+    """Give every track a compressor, and send it into one room."""
+    path, room = f"{base}/api/sessions/{session_id}", uuid.uuid4().hex
+    with urllib.request.urlopen(path) as answer:
+        ids = [track["id"] for track in json.load(answer)["tracks"]]
+    compressor = {"kind": "compressor", "threshold_db": -35.0, "ratio": 4.0, "stand_in": False}
+    edits: list[list[dict[str, Any]]] = [
+        [
+            {"do": "add-group", "group_id": room, "name": "Room"},
+            {"do": "add-move", "strip_id": room, "entry": {"id": "r", "move": {"kind": "room", "stand_in": False}}},
+        ],
+        *(
+            [
+                {"do": "add-move", "strip_id": one, "entry": {"id": f"c{one}", "move": compressor}},
+                {"do": "set-send", "strip_id": one, "to_id": room, "level_db": -12.0, "seen_db": None},
+            ]
+            for one in ids
+        ),
+    ]
+    for intents in edits:
+        edit = {"id": uuid.uuid4().hex, "label": "Behind", "intents": intents}
+        post(f"{path}/edits", json.dumps(edit).encode(), "application/json")
+
+
 def edits_of(ids: list[str], ledger: list[dict[str, Any]]) -> Iterator[dict[str, Any]]:
     """Yield edits made of intents: one a track, then the loop."""
     for one in ids:
@@ -192,6 +218,7 @@ def main() -> None:
     parser.add_argument("--static", type=int, default=8)
     parser.add_argument("--dynamic", type=int, default=2)
     parser.add_argument("--planes", type=int, default=0)
+    parser.add_argument("--behind", action="store_true", help="and once more behind compressors and a room")
     parser.add_argument("--beside", type=Path, help="another checkout, measured before this one")
     arguments = parser.parse_args()
     for root in [*([arguments.beside.resolve()] if arguments.beside else []), ROOT]:
@@ -231,6 +258,10 @@ def run(root: Path, arguments: argparse.Namespace) -> None:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         measure(page, base, session_id, arguments.minutes, arguments.tracks)
+        if arguments.behind:
+            put_behind(base, session_id)
+            print("-- behind a compressor on every track, and one room")
+            measure(page, base, session_id, arguments.minutes, arguments.tracks)
         browser.close()
 
 
