@@ -15,6 +15,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 SMALL_PRINT, SESSIONS, WRITERS = "core/test_small_print.py", "server/test_sessions.py", "server/test_two_writers.py"
+KERNELS = "core/test_kernels.py"
 ROUTING, REVISING = "core/test_routing.py", "core/test_revising.py"
 PLACES, LEARNING, PITCH = "core/test_places.py", "core/test_learning.py", "core/test_pitch.py"
 FILES, METADATA = "server/test_files.py", "core/test_metadata.py"
@@ -52,6 +53,14 @@ BREAKS = (
           "        if name == b\"data\":\n            for part in []:\n", METADATA),
     Break("core/riff.py", "position += 8 + size + size % 2\n        n_chunks", "position += 8 + size\n        n_chunks",
           METADATA),
+    Break("core/kernels/halving.py", "(later[i] + earlier[i])", "(later[i] - earlier[i])", KERNELS),
+    Break("core/kernels/halving.py", "odd[:reach] = odd[count : count + reach].copy()", "pass", KERNELS),
+    Break("core/kernels/band_peaks.py", "most = max(most,", "most = min(most,", KERNELS),
+    Break("core/kernels/ring_sums.py", "max(at - reach, 0)", "max(at - gap, 0)", KERNELS),
+    Break("core/kernels/overtone_series.py", "strong[at] - weight * above[at]", "strong[at]", KERNELS),
+    Break("core/kernels/decays.py", "level[at] + most_up", "level[peak] + most_up", KERNELS),
+    Break("core/kernels/burst_bands.py", "turned += power * hz[at]", "turned += power", KERNELS),
+    Break("core/file_faults.py", "int(run[-1]) + 1", "int(run[-1])", "core/test_round.py"),
     Break("core/impulse.py", "LEFT_OUT = 1e-6", "LEFT_OUT = 1e-3", "core/test_impulse.py"),
     Break("core/impulse.py", "for side in np.eye(2)", "for side in np.eye(2)[::-1]", "core/test_impulse.py"),
     Break("core/bundle.py", "if (sha256, n_bytes) != (file.sha256, file.bytes):", "if False:", "core/test_bundle.py"),
