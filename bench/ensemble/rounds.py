@@ -92,7 +92,7 @@ def scored(index: int) -> Scored:
         )
         for suspect, one in zip(found.suspects, powers, strict=True):
             told = in_mix(maps, number, one, full_scale_db=full_scale_db, hop_s=frame_s(RATE))
-            rows.append((weight_of(suspect.confidence, told.change_db), number, suspect.hz))
+            rows.append((weight_of(suspect.confidence, told.change_db, told.in_mix_db), number, suspect.hz))
     rows.sort(key=lambda row: -row[0])
 
     def place(fault: Planted) -> int | None:

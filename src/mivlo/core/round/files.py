@@ -41,7 +41,7 @@ class RoundItem:
     @property
     def weight(self) -> float:
         """Return where it stands in the round."""
-        return weight_of(self.suspect.confidence, self.in_mix.change_db)
+        return weight_of(self.suspect.confidence, self.in_mix.change_db, self.in_mix.in_mix_db)
 
 
 @dataclass(frozen=True, slots=True)

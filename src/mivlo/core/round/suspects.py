@@ -61,7 +61,8 @@ def _row_of_suspect(
     covered = lookup.session.strip(mine.covered_by).name if mine is not None and mine.covered_by else None
     row = RoundRow(
         id=f"suspect {track.id} {suspect.id}", kind="suspect", status="to judge",
-        weight=weight_of(suspect.confidence, 1.0 if change_db is None else change_db), strip_ids=[track.id],
+        weight=weight_of(suspect.confidence, *((1.0, 1.0) if mine is None else (mine.change_db, mine.in_mix_db))),
+        strip_ids=[track.id],
         sentence=f"{track.name} {_fault(suspect.kind, suspect.hz)}", evidence=suspect.sentence,
         proposes=f"{suspect.proposed} by {by_db:.1f} dB at {suspect.hz:.0f} Hz", sureness=suspect.sureness,
         confidence=suspect.confidence, hz=suspect.hz, heard=None if mine is None else mine.heard, change_db=change_db,
@@ -200,7 +201,7 @@ def of_group(lookup: Lookup, group: Group, rows: Sequence[RoundRow]) -> list[Rou
         found.append(
             RoundRow(
                 id=f"suspect {group.id} {suspect.id}", kind="suspect", status="to judge",
-                weight=weight_of(suspect.confidence, suspect.excess_db), strip_ids=[group.id],
+                weight=weight_of(suspect.confidence, suspect.excess_db, suspect.excess_db), strip_ids=[group.id],
                 sentence=f"{group.name} {_fault(suspect.kind, suspect.hz)}", evidence=suspect.sentence,
                 sureness=suspect.sureness, confidence=suspect.confidence, hz=suspect.hz, loop_s=_loop(suspect, None),
                 suspects=[StripSuspect(strip_id=group.id, suspect=suspect)],
