@@ -84,7 +84,7 @@ BREAKS = (
     Break("core/ensemble/columns.py", "(loudness, now - was)", "(loudness, was - now)", "core/test_least_cut.py"),
     Break("core/ensemble/least_cut.py", "acts = _sounds(own) if is_dynamic", "acts = ~_sounds(own) if is_dynamic",
           "core/test_least_cut.py"),
-    Break("core/remembered.py", "other.of is self.of", "True", "core/test_analyses.py"),
+    Break("core/remembered.py", "kept(_Same(of), *others, **figures)", "kept(_Same(of))", "core/test_analyses.py"),
     Break("core/kernels/room.py", "0.25 * round_[i]", "0.24 * round_[i]", "core/test_room.py"),
     Break("core/ensemble/in_mix.py", "spread[plainest, :, place]", "spread[plainest, place, :]", "core/test_in_mix.py"),
     Break("core/ensemble/in_mix.py", "excited - less - also", "excited - less", "core/test_in_mix.py"),

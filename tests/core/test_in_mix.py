@@ -76,6 +76,8 @@ def test_a_band_just_below_hides_more_than_one_just_above(faulty):
     above = told(faulty, track(noise(1_010, 1_190, like=faulty, db=12.0)))
     assert below.change_db < above.change_db
     assert below.in_mix_db < above.in_mix_db
+    bands = [track(noise(*band, like=faulty, db=12.0)) for band in ((1_010, 1_190), (620, 800))]
+    assert told(faulty, *bands).covered_by == 2
 
 
 def test_what_is_under_the_threshold_of_hearing_is_not_heard(faulty):

@@ -121,6 +121,9 @@ def test_of_a_long_song_passages_are_heard_that_hold_every_fault():
         assert sum(len(one) for one in heard) >= min(np.sum(spans[:, 1] - spans[:, 0]), 8 * 60)
         assert all(any(a <= one[0] and one[-1] < b for a, b in spans) for one in heard)
         assert all(np.all(np.diff(one) == 1) for one in heard)
+    # What is there all the time has its 20 s in the fewest passages: no more are rendered.
+    enough = passages_for(faults[:1], n, sample_rate_hz=rate).frames
+    assert np.sum(enough[:, 1] - enough[:, 0]) <= 4 * 11 * rate
     assert np.array_equal(passages_for(faults, 60 * rate, sample_rate_hz=rate).frames, [[0, 60 * rate]])
 
 
