@@ -37,13 +37,14 @@ from mivlo.server.monitor.reach import Reach
 __all__ = ["Change", "LivePlay"]
 
 CHUNK_FRAMES = 512
-LONG_QUEUE_MS, LONG_CHUNK_FRAMES = 100.0, 2_048  # a queue is long where time is short: fewer, larger chunks
+LONG_QUEUE_MS, LONG_CHUNK_FRAMES = 100.0, 2_048  # where a page holds that much, nothing is urgent: larger chunks
 METER_S, SPECTRA_S, SPECTRA_LENGTH_S = 0.05, 0.12, 0.35
 LOAD_SMOOTHING, HEAVY_LOAD = 0.005, 0.35
 HEAVY_AHEAD = 0.2  # of the time, for working ahead: rendering when it is needed takes twice that and more
 QUEUE_MS_OF_LOAD, LONGEST_HEAVY_QUEUE_MS = 400.0, 160.0
 PREPARED_QUEUE_MS = 100.0  # what a prepared change still takes: 20 to 60 ms, where a filter lasts many seconds
 AHEAD_S = 1.2  # how far what is not being edited is rendered ahead, where there is time for it
+AHEAD_IN_CHANGES_S, CHANGING_S = 0.35, 0.6  # less while changes follow one another: each makes what is ahead void
 FIRST_AHEAD_S = 0.7  # of a heavy session, before it begins to sound
 IDLE_S = 0.01
 AT_MOST_HELD_UP_S = 0.05
@@ -96,6 +97,7 @@ class LivePlay:
         self._refusals = self._exchanges = 0  # that were refused, and made, by what the page says
         self._waiting: Change | None = None
         self._reported_s = 0.0
+        self._changed_s = -CHANGING_S
         self._recent: deque[tuple[Array, Array]] = deque()
         self._watch(first.watch_id)
         self._next_meter_s = self._next_spectra_s = 0.0
@@ -140,6 +142,7 @@ class LivePlay:
             yield self._applied(change, Made(self._player.frame, change.mix), logged=False)
             return
         self._may_work_ahead.clear()
+        self._changed_s = self._clock()
         try:
             yield from self._exchange(change)
         finally:
@@ -249,7 +252,7 @@ class LivePlay:
             n_pieces += 1
             position = self._player.position
             started_s = self._clock()
-            n_frames = LONG_CHUNK_FRAMES if self._queue.aim_ms > LONG_QUEUE_MS else CHUNK_FRAMES
+            n_frames = LONG_CHUNK_FRAMES if self._sent - self._played > self._frames(LONG_QUEUE_MS) else CHUNK_FRAMES
             sound = self._player.render(n_frames)
             part = (self._clock() - started_s) * self._rate / n_frames
             self._load += LOAD_SMOOTHING * n_frames / CHUNK_FRAMES * (part - self._load)
@@ -295,8 +298,12 @@ class LivePlay:
         """Render what is not being edited ahead until `finish`, where the session is heavy; for a thread of its own."""
         while not self._finished.is_set():
             self._may_work_ahead.wait(AT_MOST_HELD_UP_S)
-            if not (self._heavy and not self._ended and self._player.work_ahead(round(AHEAD_S * self._rate))):
+            if not (self._heavy and not self._ended and self._player.work_ahead(self._ahead_frames())):
                 self._finished.wait(IDLE_S)
+
+    def _ahead_frames(self) -> int:
+        is_changing = self._clock() - self._changed_s < CHANGING_S
+        return round((AHEAD_IN_CHANGES_S if is_changing else AHEAD_S) * self._rate)
 
     def finish(self) -> None:
         """Let nothing be rendered ahead any more."""

@@ -5,8 +5,8 @@ from collections import deque
 __all__ = ["Reach"]
 
 FIRST_MS = 20.0
-REMEMBERED = 24  # exchanges; about as many are in time for one that is late
-BEYOND_MS = 1.5
+REMEMBERED = 36  # exchanges; about as many are in time for one that is late
+BEYOND_MS = 3.0
 
 
 class Reach:
