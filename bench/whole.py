@@ -65,9 +65,9 @@ def memory_mb(root_pid: int) -> float:
     return total / 1_024
 
 
-def ask(base: str, session_id: str, name: str, asked: dict[str, Any]) -> Any:
-    """Ask once."""
-    path = f"{base}/api/sessions/{session_id}/analyses/{name}"
+def ask(base: str, session_id: str, name: str, asked: dict[str, Any], *, soon: bool = False) -> Any:
+    """Ask once; `soon`: as a page does that nobody waits at, which one worker never does anything for."""
+    path = f"{base}/api/sessions/{session_id}/analyses/{name}" + ("?soon=true" if soon else "")
     request = urllib.request.Request(path, json.dumps(asked).encode(), {"content-type": "application/json"})
     return json.load(urllib.request.urlopen(request, timeout=300))
 
@@ -85,7 +85,7 @@ def seconds_for_all(base: str, session_id: str) -> float:
     with websockets.sync.client.connect(f"{base.replace('http', 'ws')}/api/sessions/{session_id}/news") as news:
         began = time.monotonic()
         for one in wanted:
-            ask(base, session_id, *one)
+            ask(base, session_id, *one, soon=True)
         while any(left.values()):
             told = json.loads(news.recv())
             if told["about"] == "product" and told["status"] == "done" and told["kind"] in left:
