@@ -1,6 +1,6 @@
 /** The one stream by which the server tells of a session: changes, what was computed, what was listened to. */
 import { newId } from '../lib/moves'
-import type { components } from './told'
+import type { components } from './newsSchema'
 
 type Schemas = components['schemas']
 type News = Schemas['ToPage']

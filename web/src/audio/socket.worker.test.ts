@@ -29,7 +29,7 @@ interface Scope {
   postMessage(message: FromWorker): void
 }
 
-let told: FromWorker[]
+let sent: FromWorker[]
 let toWorklet: ToWorklet[]
 let worklet: WorkletEnd
 let ask: (message: ToWorker) => void
@@ -37,10 +37,10 @@ let ask: (message: ToWorker) => void
 beforeEach(async () => {
   vi.useFakeTimers()
   Socket.opened = []
-  told = []
+  sent = []
   toWorklet = []
   worklet = { onmessage: null, postMessage: (message) => toWorklet.push(message) }
-  const scope: Scope = { onmessage: null, postMessage: (message) => told.push(message) }
+  const scope: Scope = { onmessage: null, postMessage: (message) => sent.push(message) }
   vi.stubGlobal('self', scope)
   vi.stubGlobal('WebSocket', Socket)
   vi.resetModules()
@@ -76,11 +76,11 @@ describe('the socket worker', () => {
     worklet.onmessage?.({ data: held(256) })
     worklet.onmessage?.({ data: held(512) })
     receive({ type: 'applied' })
-    expect(told.filter((message) => message.kind === 'said')).toEqual([
+    expect(sent.filter((message) => message.kind === 'said')).toEqual([
       { kind: 'said', messages: [{ type: 'applied' }], position: null },
     ])
     vi.advanceTimersByTime(1000)
-    expect(told.filter((message) => message.kind === 'said').slice(1)).toEqual([
+    expect(sent.filter((message) => message.kind === 'said').slice(1)).toEqual([
       {
         kind: 'said',
         messages: [{ type: 'meter' }, { type: 'gains' }],
@@ -92,7 +92,7 @@ describe('the socket worker', () => {
   it('says once when a change is heard first', () => {
     ask({ kind: 'send', message: { do: 'play', epoch: 3 } as never })
     for (const seq of [0, 1, 1, 2]) worklet.onmessage?.({ data: held(256, seq) })
-    expect(told.filter((message) => message.kind === 'heard')).toEqual([
+    expect(sent.filter((message) => message.kind === 'heard')).toEqual([
       { kind: 'heard', seq: 1 },
       { kind: 'heard', seq: 2 },
     ])
@@ -101,10 +101,10 @@ describe('the socket worker', () => {
   it('stops what plays when the monitor is lost, says so, and comes back', () => {
     socket().onclose?.()
     expect(toWorklet.at(-1)).toEqual({ kind: 'stop' })
-    expect(told.at(-1)).toEqual({ kind: 'lost' })
+    expect(sent.at(-1)).toEqual({ kind: 'lost' })
     vi.advanceTimersByTime(2000)
     expect(Socket.opened).toHaveLength(2)
     socket().onopen?.()
-    expect(told.at(-1)).toEqual({ kind: 'connected' })
+    expect(sent.at(-1)).toEqual({ kind: 'connected' })
   })
 })

@@ -5,14 +5,14 @@ import { formatBytes } from '../lib/figures'
 
 const props = defineProps<{ what: string; bytes: () => number | Promise<number>; remove: () => Promise<unknown> }>()
 const asking = ref(false)
-const told = ref('')
+const size = ref('')
 const problem = ref('')
 
 async function ask() {
   problem.value = ''
   asking.value = true
   try {
-    told.value = formatBytes(await props.bytes())
+    size.value = formatBytes(await props.bytes())
   } catch (error) {
     problem.value = (error as Error).message
   }
@@ -28,8 +28,8 @@ async function go() {
   <span class="delete" @click.stop.prevent>
     <span v-if="problem" class="problem" role="alert">{{ problem }}</span>
     <template v-if="asking">
-      <span role="status">{{ told ? `${told} become free, for good:` : '…' }}</span>
-      <button class="plain boxed go" :disabled="!told" :aria-label="`Delete ${what} for good`" @click="go">
+      <span role="status">{{ size ? `${size} become free, for good:` : '…' }}</span>
+      <button class="plain boxed go" :disabled="!size" :aria-label="`Delete ${what} for good`" @click="go">
         delete
       </button>
       <button class="plain" :aria-label="`Keep ${what}`" @click="asking = false">keep</button>

@@ -25,7 +25,7 @@ const emit = defineEmits<{ choose: []; toggle: []; keep: []; hear: [how: 'only-i
       </button>
     </header>
     <template v-if="open">
-      <p class="says">{{ cut.reason }} ({{ cut.nearest_note }}).</p>
+      <p class="sentence">{{ cut.reason }} ({{ cut.nearest_note }}).</p>
       <div class="row">
         <HoldButton
           title="Hold to hear the track with this one alone"
@@ -77,7 +77,7 @@ header,
   margin-left: auto;
   color: var(--green);
 }
-.says {
+.sentence {
   margin: 0 0 2px;
   font-size: 0.7812rem;
   line-height: 1.25;

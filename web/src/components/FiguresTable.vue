@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import type { SoundFigures } from '../api/client'
 
 const props = defineProps<{ before: SoundFigures; after: SoundFigures; names: readonly [string, string] }>()
-const told = (value: number | null | undefined) => (value == null ? 'none' : value.toFixed(1).replace('-', '−'))
+const figureText = (value: number | null | undefined) => (value == null ? 'none' : value.toFixed(1).replace('-', '−'))
 const rows = computed(() => {
   const { before, after } = props
   return [
@@ -22,7 +22,7 @@ const rows = computed(() => {
 </script>
 
 <template>
-  <table class="told">
+  <table class="figures-table">
     <thead>
       <tr>
         <th scope="col"><span class="unseen">what is read</span></th>
@@ -34,8 +34,8 @@ const rows = computed(() => {
     <tbody>
       <tr v-for="[label, one, other, unit] in rows" :key="label">
         <th scope="row">{{ label }}</th>
-        <td class="figures">{{ told(one) }}</td>
-        <td class="figures">{{ told(other) }}</td>
+        <td class="figures">{{ figureText(one) }}</td>
+        <td class="figures">{{ figureText(other) }}</td>
         <td class="soft">{{ unit }}</td>
       </tr>
     </tbody>

@@ -16,7 +16,7 @@ const reach = computed(() => Math.max(6, ...[...props.view.wanted_db, ...props.v
 const y = (hz: number) => HEIGHT * (1 - Math.log2(hz / LOW_HZ) / Math.log2(HIGH_HZ / LOW_HZ))
 const x = (db: number) => WIDTH / 2 + (db / reach.value) * (WIDTH / 2 - 4)
 const line = (db: number[]) => props.view.hz.map((hz, at) => `${x(db[at] ?? 0)},${y(hz)}`).join(' ')
-const told = (hz: number) => (hz < 1000 ? `${hz}` : `${hz / 1000}k`)
+const hzText = (hz: number) => (hz < 1000 ? `${hz}` : `${hz / 1000}k`)
 </script>
 
 <template>
@@ -24,7 +24,7 @@ const told = (hz: number) => (hz < 1000 ? `${hz}` : `${hz / 1000}k`)
     <line :x1="WIDTH / 2" :x2="WIDTH / 2" y1="0" :y2="HEIGHT" class="zero" />
     <g v-for="hz in MARKS" :key="hz">
       <line x1="0" :x2="WIDTH" :y1="y(hz)" :y2="y(hz)" class="mark" />
-      <text x="2" :y="y(hz) - 3">{{ told(hz) }} Hz</text>
+      <text x="2" :y="y(hz) - 3">{{ hzText(hz) }} Hz</text>
     </g>
     <polyline :points="line(view.wanted_db)" class="wanted" />
     <polyline :points="line(view.drawn_db)" class="drawn" />

@@ -13,7 +13,7 @@ const emit = defineEmits<{ off: [is: boolean]; matched: [is: boolean] }>()
 const response = computed(
   () => props.comparison?.after_db.map((db, index) => db - (props.comparison?.before_db[index] ?? db)) ?? [],
 )
-const told = (value: number | null | undefined, unit: string) =>
+const figureText = (value: number | null | undefined, unit: string) =>
   value === null || value === undefined ? 'silent' : `${value.toFixed(1).replace('-', '−')} ${unit}`
 const rows = computed(() => {
   const figures = props.comparison?.listening
@@ -58,8 +58,8 @@ const rows = computed(() => {
       <tbody>
         <tr v-for="[name, figures, match] in rows" :key="name">
           <th>{{ name }}</th>
-          <td>{{ told(figures.loudness_lufs, 'LUFS') }}</td>
-          <td>{{ told(figures.true_peak_db, 'dBTP') }}</td>
+          <td>{{ figureText(figures.loudness_lufs, 'LUFS') }}</td>
+          <td>{{ figureText(figures.true_peak_db, 'dBTP') }}</td>
           <td>{{ formatDb(match) }}</td>
         </tr>
       </tbody>
@@ -74,7 +74,7 @@ const rows = computed(() => {
           :frequency="wholeAxis" />
       </div>
     </div>
-    <p class="soft says">
+    <p class="soft sentence">
       Over the loop, or the whole song. Ink: before; green: after all moves of all tracks, groups and the mix.
     </p>
   </div>
@@ -121,7 +121,7 @@ td {
   overflow: hidden;
   border-left: 1px solid var(--line);
 }
-.says {
+.sentence {
   margin: 0;
   font-size: 0.7812rem;
 }

@@ -136,7 +136,7 @@ const toggleMember = (figure: Figure, n: number) =>
         </optgroup>
       </select>
     </label>
-    <p class="says soft">{{ kind?.summary }}</p>
+    <p class="sentence soft">{{ kind?.summary }}</p>
     <div v-if="kind?.starts.length" class="starts">
       <span class="soft">Start as</span>
       <button
@@ -157,7 +157,7 @@ const toggleMember = (figure: Figure, n: number) =>
       :maximum="levelFigure.maximum ?? 6"
       @preview="emit('preview', withFigure(kinds, move, levelFigure.name, $event))"
       @commit="set(levelFigure, $event)" />
-    <p v-else-if="kind?.family === 'adaptive'" class="says figures" data-test="shaves">
+    <p v-else-if="kind?.family === 'adaptive'" class="sentence figures" data-test="shaves">
       {{ gainDb === null ? 'plays: see what it shaves' : `shaves up to ${Math.abs(gainDb).toFixed(1)} dB just now` }}
     </p>
     <DecayLine v-if="decayS !== null" :decay-s="decayS" :delay-ms="numberOf(kinds, move, 'delay') ?? 0" />
@@ -309,7 +309,7 @@ const toggleMember = (figure: Figure, n: number) =>
   gap: 6px;
   align-items: baseline;
 }
-.says {
+.sentence {
   margin: 0 0 2px;
   font-size: 0.7812rem;
   line-height: 1.25;

@@ -4,7 +4,7 @@ const props = defineProps<{ peakDb: number | null; loudnessLufs: number | null }
 const LOWEST = -60
 const part = (db: number | null) =>
   `${db === null ? 0 : (100 * (Math.min(Math.max(db, LOWEST), 0) - LOWEST)) / -LOWEST}%`
-const said = () =>
+const levelText = () =>
   `Output: ${props.loudnessLufs?.toFixed(1) ?? 'no'} LUFS momentary, peak ${props.peakDb?.toFixed(1) ?? 'none'} dB`
 </script>
 
@@ -16,7 +16,7 @@ const said = () =>
     aria-valuemin="-60"
     aria-valuemax="0"
     :aria-valuenow="loudnessLufs ?? -60"
-    :title="said()">
+    :title="levelText()">
     <div class="bar">
       <div class="loud" :style="{ width: part(loudnessLufs) }"></div>
       <div v-if="peakDb !== null" class="peak" :style="{ left: part(peakDb) }"></div>

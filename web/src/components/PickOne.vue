@@ -17,6 +17,6 @@ function picked(event: Event) {
 
 <template>
   <select :value :aria-label="label" @change="picked">
-    <option v-for="[is, says] in choices" :key="is" :value="is">{{ says }}</option>
+    <option v-for="[is, words] in choices" :key="is" :value="is">{{ words }}</option>
   </select>
 </template>

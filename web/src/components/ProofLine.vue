@@ -36,7 +36,7 @@ const PICTURES = computed(() => [
 <template>
   <div class="proof" data-test="proof" :data-verdict="proof.verdict">
     <p class="verdict" :class="proof.verdict.replace(' ', '-')">{{ proof.verdict }}</p>
-    <p class="says">{{ unbroken(proof.sentence) }}.</p>
+    <p class="sentence">{{ unbroken(proof.sentence) }}.</p>
     <div class="pictures">
       <figure v-for="one in PICTURES" :key="one.name">
         <svg :width="WIDTH" :height="HEIGHT" role="img" :aria-label="`${one.name} among the others, before and after`">
@@ -72,7 +72,7 @@ const PICTURES = computed(() => [
 .gained-nothing {
   color: var(--vermilion);
 }
-.says {
+.sentence {
   margin: 0 0 4px;
   line-height: 1.3;
 }

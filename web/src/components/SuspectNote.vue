@@ -45,7 +45,7 @@ const follows = computed(
       ><span class="sure">{{ suspect.sureness }}</span>
     </button>
     <template v-if="open">
-      <p class="says" data-test="evidence">{{ unbroken(suspect.sentence) }}.</p>
+      <p class="sentence" data-test="evidence">{{ unbroken(suspect.sentence) }}.</p>
       <div class="evidence">
         <svg :width="WIDTH" :height="HEIGHT" role="img" :aria-label="`Level around ${formatHz(suspect.hz)}`">
           <path :d="path" class="level" />
@@ -188,7 +188,7 @@ const follows = computed(
   overflow: hidden;
   text-overflow: ellipsis;
 }
-.says {
+.sentence {
   margin: 2px 0 4px;
   line-height: 1.3;
 }

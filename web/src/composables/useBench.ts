@@ -92,8 +92,8 @@ export function makeBench(session: SessionStore, play: Play) {
 
   /** What each dynamic or adaptive move of the chosen strip does just now, by its id. */
   const gainsNow = computed(() => {
-    const told = play.playing.value ? play.gains.value : null
-    return new Map(told?.track_id === chosen.value?.id ? told?.moves.map((move) => [move.entry_id, move]) : [])
+    const gains = play.playing.value ? play.gains.value : null
+    return new Map(gains?.track_id === chosen.value?.id ? gains?.moves.map((move) => [move.entry_id, move]) : [])
   })
 
   /** What can be chosen here: a track of one channel has no left, right, mid or side. */

@@ -14,7 +14,7 @@ const STEPS = [
 ] as const
 const LAST = STEPS.length - 1
 const MEASURING = 'It is cut; what became of the ring is being measured on the treated sound.'
-const MORE = 'Better, but some of it is left, its note says. Press “dB deeper” there.'
+const MORE = 'Better, but some of it is left, its note sentence. Press “dB deeper” there.'
 const COMPARE =
   'Cured, measured on the treated sound. Now press “before” and “after”, below: the ring goes, the drum stays.'
 const DONE = 'That is a cure. “undo” takes it back. The other tracks wait; Round lists all that is to be judged.'
@@ -57,12 +57,12 @@ export function makeGuide(session: SessionStore, play: Play, hunt: Hunt) {
     },
   )
 
-  const says = computed(() => {
+  const sentence = computed(() => {
     if (step.value === null) return ''
     if (step.value < LAST || (step.value === LAST && !isCut.value)) return STEPS[step.value] ?? ''
     if (step.value > LAST) return DONE
     return !verdict.value ? MEASURING : goesOn.value ? MORE : COMPARE
   })
   const isDone = computed(() => step.value === STEPS.length)
-  return { step, says, isDone, of: STEPS.length, begin, leave }
+  return { step, sentence, isDone, of: STEPS.length, begin, leave }
 }

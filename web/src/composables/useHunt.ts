@@ -47,8 +47,8 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits:
   const here = computed(() => found.value.get(chosen.value?.id ?? '') ?? heard.value ?? undefined)
   const result = computed(() => here.value?.result ?? null)
   const stale = computed(() => here.value !== undefined && here.value.key !== stretchKey.value)
-  const keep = (stripId: string, key: string, told: Suspects) =>
-    (found.value = new Map(found.value).set(stripId, { key, result: told }))
+  const keep = (stripId: string, key: string, result: Suspects) =>
+    (found.value = new Map(found.value).set(stripId, { key, result }))
   /** Those not yet answered by a move of the ledger. */
   const suspects = computed(
     () => result.value?.suspects.filter((one) => !isAnswered(one, chosen.value?.ledger ?? [])) ?? [],
@@ -156,7 +156,7 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits:
   }
 
   /** What the search is about, or has come to. */
-  const told = computed(() => {
+  const summary = computed(() => {
     if (finding.value) return 'listening …'
     if (problem.value) return problem.value
     if (!result.value) return bench.loop.value ? 'in the loop' : 'in the whole song'
@@ -191,18 +191,18 @@ export function makeHunt(session: SessionStore, play: Play, bench: Bench, edits:
     'loss',
     chosenMove(false),
     async ({ strip, entry }, signal) => ({
-      told: await analyse('loss', { strip_id: strip, entry_id: entry }, signal),
+      loss: await analyse('loss', { strip_id: strip, entry_id: entry }, signal),
     }),
     ofEntry,
   ).answer
-  const loss = computed(() => cure.value ?? ownLoss.value?.told ?? null)
+  const loss = computed(() => cure.value ?? ownLoss.value?.loss ?? null)
   onScopeDispose(() => clearTimeout(turning))
 
   return {
     suspects,
     suspectId,
     finding,
-    told,
+    summary,
     foundIn,
     hunt,
     step,

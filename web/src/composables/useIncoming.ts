@@ -23,7 +23,7 @@ export function useIncoming() {
       const how = await staging.askedAbout(sounds)
       await staging.takeIn(session.id, sounds, how, (row, next) => {
         const before = new Set(session.known.value.tracks.map((track) => track.id))
-        told(
+        noteOf(
           row,
           next.tracks.filter((track) => !before.has(track.id)),
           next,
@@ -36,15 +36,15 @@ export function useIncoming() {
   }
 
   /** What was read of the file itself: what it is, when it starts, what is marked in it. */
-  function told(row: Incoming, added: Track[], now: SessionState) {
+  function noteOf(row: Incoming, added: Track[], now: SessionState) {
     const [track] = added
     if (!track) return
     if (added.length > 1) row.reason = `${added.length} tracks`
     else {
-      const said = track.role === 'other' ? [] : [`taken for ${track.role} by its name`]
+      const notes = track.role === 'other' ? [] : [`taken for ${track.role} by its name`]
       if (now.audio[track.audio_id]?.time_reference != null && track.start_frame > 0)
-        said.push(`placed at ${formatTime(track.start_frame / now.sample_rate_hz)} by the time it tells`)
-      row.reason = said.join('; ')
+        notes.push(`placed at ${formatTime(track.start_frame / now.sample_rate_hz)} by the time it tells`)
+      row.reason = notes.join('; ')
     }
     const file = now.audio[track.audio_id]
     if (file?.markers?.length) row.marked = { audioId: file.id, trackId: track.id, n: file.markers.length }

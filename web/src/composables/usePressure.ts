@@ -11,8 +11,8 @@ import type { SessionStore } from './useSession'
 
 const stripsOf = (state: SessionState): Strip[] => [...state.tracks, ...state.groups, state.master]
 
-type Told = NonNullable<Shown<'pressure'>>
-export type PressureRow = Told['rows'][number] & { readonly stripId: string; readonly name: string }
+type Answer = NonNullable<Shown<'pressure'>>
+export type PressureRow = Answer['rows'][number] & { readonly stripId: string; readonly name: string }
 export type HeardAs = 'with' | 'without' | 'pressed'
 
 export const EARS = ['nothing', 'mono', 'small-speaker', 'curve'] as const
@@ -25,7 +25,7 @@ export type Pressure = ReturnType<typeof makePressure>
 export function makePressure(session: SessionStore, play: Play) {
   const { state, known, version, chosenId, edit, analyse } = session
   const open = ref(false)
-  const told = shallowRef<ReadonlyMap<string, Told>>(new Map())
+  const results = shallowRef<ReadonlyMap<string, Answer>>(new Map())
   const waiting = ref(0)
   const problem = ref('')
 
@@ -52,13 +52,13 @@ export function makePressure(session: SessionStore, play: Play) {
       const cured = strip.ledger.some((entry) => entry.evidence && !entry.move.stand_in)
       return cured && !rooms.has(strip.id) && (strip.id === state.value.master.id || pressed(strip))
     })
-    told.value = new Map([...told.value].filter(([id]) => strips.some((strip) => strip.id === id)))
+    results.value = new Map([...results.value].filter(([id]) => strips.some((strip) => strip.id === id)))
     waiting.value = strips.length
     problem.value = ''
     for (const strip of strips) {
       analyse('pressure', { strip_id: strip.id }, now.signal, true)
         .then((answer) => {
-          if (!now.signal.aborted) told.value = new Map(told.value).set(strip.id, answer)
+          if (!now.signal.aborted) results.value = new Map(results.value).set(strip.id, answer)
         })
         .catch((error: unknown) => {
           if (!now.signal.aborted) problem.value = error instanceof Error ? error.message : String(error)
@@ -78,7 +78,7 @@ export function makePressure(session: SessionStore, play: Play) {
   onScopeDispose(() => asking?.abort())
 
   const rows = computed<PressureRow[]>(() =>
-    [...told.value.entries()]
+    [...results.value.entries()]
       .flatMap(([stripId, one]) =>
         one.rows.map((row) => ({ ...row, stripId, name: stripOf(state.value, stripId)?.name ?? '' })),
       )
@@ -91,7 +91,7 @@ export function makePressure(session: SessionStore, play: Play) {
     (_, signal) => analyse('mono-sum', {}, signal, true),
     () => session.id,
   ).answer
-  const monoTold = computed(() =>
+  const monoText = computed(() =>
     (inMono.value?.losses ?? []).map((loss) => {
       const names = loss.track_ids.map((id) => stripOf(state.value, id)?.name ?? '').join(', ')
       const place = formatHz(Math.sqrt(loss.low_hz * loss.high_hz))
@@ -161,8 +161,8 @@ export function makePressure(session: SessionStore, play: Play) {
   async function cameBack(trackId: string, backId: string, holdsCuts: boolean) {
     problem.value = ''
     try {
-      const told = await analyse('came-back', { strip_id: trackId, back_id: backId })
-      const { start_frame, louder_db } = told
+      const found = await analyse('came-back', { strip_id: trackId, back_id: backId })
+      const { start_frame, louder_db } = found
       await edit(`${stripOf(state.value, trackId)?.name ?? ''}: as it came back`, [
         { do: 'came-back', track_id: trackId, back_id: backId, start_frame, louder_db, holds_cuts: holdsCuts },
       ])
@@ -185,7 +185,7 @@ export function makePressure(session: SessionStore, play: Play) {
     standsIn,
     rows,
     coming,
-    monoTold,
+    monoText,
     rowOf,
     waiting,
     problem,

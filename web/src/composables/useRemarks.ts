@@ -28,10 +28,10 @@ export function makeRemarks(session: SessionStore, play: Play, bench: Bench) {
   }
   async function say() {
     const strip = knownChosen()
-    const said = text.value.trim()
-    if (!strip || atS.value === null || !said) return
+    const written = text.value.trim()
+    if (!strip || atS.value === null || !written) return
     localStorage.setItem(AUTHOR, author.value.trim())
-    const remark = { id: newId(), text: said, author: author.value.trim(), at_s: atS.value, hz: hz.value }
+    const remark = { id: newId(), text: written, author: author.value.trim(), at_s: atS.value, hz: hz.value }
     atS.value = null
     await edit(`Remark on ${strip.name}`, [addRemark(strip, remark)])
   }

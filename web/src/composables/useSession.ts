@@ -58,8 +58,8 @@ export function makeSession(about: About, opened: SessionState) {
   const chosenId = ref<string | null>(null)
   let turns: Promise<unknown> = Promise.resolve()
   let underWay = 0
-  /** The newest revision that was told of, seen or not. */
-  let told = opened.revision
+  /** The newest revision that was heard of, seen or not. */
+  let newestRevision = opened.revision
   let left = false
 
   /** What edits are decided on. */
@@ -98,7 +98,7 @@ export function makeSession(about: About, opened: SessionState) {
 
   /** Take over what the server says, unless something newer is known. */
   function take(next: SessionState) {
-    told = Math.max(told, next.revision)
+    newestRevision = Math.max(newestRevision, next.revision)
     if (next.revision >= saved.value.revision) saved.value = next
   }
 
@@ -111,8 +111,8 @@ export function makeSession(about: About, opened: SessionState) {
         () => undefined, // the news tell it, too
       )
     } else if (one.about === 'listening') listenedTo.value = one
-    else if (one.about === 'revision' && one.revision > told) {
-      told = one.revision
+    else if (one.about === 'revision' && one.revision > newestRevision) {
+      newestRevision = one.revision
       if (underWay === 0) void reload()
     }
   })
@@ -191,7 +191,7 @@ export function makeSession(about: About, opened: SessionState) {
       underWay -= 1
       if (underWay === 0) {
         if (saveState.value !== 'failed') saveState.value = 'saved'
-        if (told > saved.value.revision) void reload()
+        if (newestRevision > saved.value.revision) void reload()
       }
     }
   }

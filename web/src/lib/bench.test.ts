@@ -181,14 +181,14 @@ describe('moves', () => {
     on_level: false,
     means,
   })
-  const told = { summary: '', family: 'static' as const, adds_only: false, starts: [] }
+  const rest = { summary: '', family: 'static' as const, adds_only: false, starts: [] }
 
   it('know where a move without a frequency stands, and which figures say anything', () => {
     const edges = [figure('low_hz', 600, 'low edge'), figure('high_hz', 10_000, 'high edge')]
     const kinds: MoveKind[] = [
-      { kind: 'plane', label: 'Plane', ...told, figures: edges },
-      { kind: 'bell', label: 'Bell', ...told, figures: [figure('hz', null, 'place'), figure('gain_db', -4, 'gain')] },
-      { kind: 'drive', label: 'Drive', ...told, figures: [figure('drive_db', 0, 'amount')] },
+      { kind: 'plane', label: 'Plane', ...rest, figures: edges },
+      { kind: 'bell', label: 'Bell', ...rest, figures: [figure('hz', null, 'place'), figure('gain_db', -4, 'gain')] },
+      { kind: 'drive', label: 'Drive', ...rest, figures: [figure('drive_db', 0, 'amount')] },
     ] as unknown as MoveKind[]
     expect(placeHz(kinds, { kind: 'plane', low_hz: 1000, high_hz: 4000 } as Move)).toBeCloseTo(2000)
     expect(placeHz(kinds, { kind: 'bell', hz: 431 } as Move)).toBe(431)
@@ -214,13 +214,13 @@ describe('moves', () => {
     const shelf: MoveKind = {
       kind: 'high-shelf',
       label: 'High shelf',
-      ...told,
+      ...rest,
       figures: [figure('hz', null, 'place'), figure('gain_db', -3, 'gain'), figure('q', 0.7071, 'width')],
     }
     const cut: MoveKind = {
       kind: 'low-cut',
       label: 'Low cut',
-      ...told,
+      ...rest,
       figures: [
         figure('hz', null, 'place'),
         figure('slope_db_per_octave', 24, 'slope'),

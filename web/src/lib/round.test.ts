@@ -39,9 +39,9 @@ describe('the round', () => {
     ])
     expect(carriedOver(view([row('x', { change_db: 0.1, weight: 1 })]), before).rows[0]?.weight).toBe(1)
     // Nor does one that is only being measured again become "done" for that long.
-    const told = { entries: [['a', '1'] as [string, string]], outcome: 'better' }
-    const again = row('x', { ...told, outcome: 'is being measured', is_measuring: true, status: 'done' })
-    expect(carriedOver(view([again], 1), view([row('x', told)])).rows[0]).toMatchObject({
+    const measured = { entries: [['a', '1'] as [string, string]], outcome: 'better' }
+    const again = row('x', { ...measured, outcome: 'is being measured', is_measuring: true, status: 'done' })
+    expect(carriedOver(view([again], 1), view([row('x', measured)])).rows[0]).toMatchObject({
       status: 'to judge',
       outcome: 'better',
     })

@@ -17,7 +17,7 @@ const addsOnly = computed(() => {
   const moves = (chosen.value?.ledger ?? []).map((entry) => entry.move).filter((move) => !move.stand_in)
   return moves.length > 0 && moves.every((move) => kindOf(kinds.value, move)?.adds_only)
 })
-const matchTold = computed(() => {
+const matchText = computed(() => {
   if (!matched.value) return 'off'
   if (!match.value) return 'measuring'
   if (match.value.before.loudness_lufs == null) return 'nothing to match'
@@ -63,7 +63,7 @@ const PROBES = [
       </button>
       <label class="match"
         ><input v-model="matched" type="checkbox" /> level-matched
-        <span class="figures" data-test="match">{{ matchTold }}</span></label
+        <span class="figures" data-test="match">{{ matchText }}</span></label
       >
     </div>
     <div class="amount" data-hint="amount">
@@ -97,7 +97,7 @@ const PROBES = [
         @click="giveBack()">
         give back half
       </button>
-      <span class="soft told" role="status" data-test="given-back" :title="givingBack">{{
+      <span class="soft status" role="status" data-test="given-back" :title="givingBack">{{
         givingBack || 'of lost lows and highs'
       }}</span>
     </div>
@@ -106,11 +106,11 @@ const PROBES = [
       <span>
         Held:
         <button
-          v-for="[kind, says] in PROBES"
+          v-for="[kind, hint] in PROBES"
           :key="kind"
           class="plain kind"
           :aria-pressed="probeKind === kind"
-          :title="says"
+          :title="hint"
           @click="probeKind = kind">
           {{ kind }}
         </button>
@@ -169,7 +169,7 @@ const PROBES = [
 .amount :deep(.figures) {
   width: 3.25rem;
 }
-.told {
+.status {
   min-width: 0;
   overflow: hidden;
   text-overflow: ellipsis;

@@ -8,7 +8,7 @@ import SurveyRow from './SurveyRow.vue'
 const { chosen } = useSession()
 const { others } = useBench()
 const { pickedIds, copyPicked, setPhase } = useEdits()
-const { finding, told, hunt } = useHunt()
+const { finding, summary, hunt } = useHunt()
 const PHASES =
   'Minimum phase: no delay, as hardware does it. Linear phase: the same magnitude, no phase shift; ' +
   'softens before attacks.'
@@ -36,7 +36,7 @@ function copyTo(event: Event) {
         @click="hunt">
         find suspects
       </button>
-      <span class="soft told" data-test="found">{{ told }}</span>
+      <span class="soft summary" data-test="found">{{ summary }}</span>
     </div>
     <div class="head">
       <label
@@ -78,7 +78,7 @@ function copyTo(event: Event) {
   font-size: 0.7812rem;
   white-space: nowrap;
 }
-.told {
+.summary {
   white-space: normal;
 }
 .find {

@@ -23,7 +23,7 @@ const ASKS = [
 ] as const
 const strips = computed(() => stripsOf(state.value))
 const moves = computed(() => chosen.value?.ledger.filter((one) => !one.move.stand_in) ?? [])
-const told = (entry: (typeof moves.value)[number]) => {
+const moveText = (entry: (typeof moves.value)[number]) => {
   const hz = placeHz(kinds.value, entry.move)
   return `${kindOf(kinds.value, entry.move)?.label ?? entry.move.kind}${hz === null ? '' : ` at ${formatHz(hz)}`}`
 }
@@ -35,7 +35,7 @@ const whats = computed(() => [
   ...(against.value ? [['treatments', `${treatment.value} and ${against.value}`]] : []),
 ])
 const LOOP_S = 1
-const loopTold = computed(() => {
+const loopText = computed(() => {
   if (!loop.value) return 'Over the whole song; a loop of some seconds is easier to judge.'
   const seconds = loop.value.endS - loop.value.startS
   if (seconds < LOOP_S) return `The loop is ${seconds.toFixed(2)} s long; it has to be 1 s or longer.`
@@ -50,7 +50,7 @@ function ofWhat(check: BlindCheck): string {
   if (compared.what === 'stand-ins') return 'what stands for later'
   if (compared.what === 'strip') return `${name}, its moves`
   const entry = strip?.ledger.find((one) => one.id === compared.entry_id)
-  return `${name}, ${entry ? told(entry).toLowerCase() : 'a move that is gone'}`
+  return `${name}, ${entry ? moveText(entry).toLowerCase() : 'a move that is gone'}`
 }
 </script>
 
@@ -58,9 +58,9 @@ function ofWhat(check: BlindCheck): string {
   <section aria-label="Blind check">
     <fieldset>
       <legend class="unseen">Question</legend>
-      <label v-for="[value, label, says] in ASKS" :key="value" class="choice">
+      <label v-for="[value, label, hint] in ASKS" :key="value" class="choice">
         <input v-model="asks" type="radio" name="asks" :value="value" :data-test="`asks-${value}`" />
-        <b>{{ label }}</b> <span class="soft">{{ says }}</span>
+        <b>{{ label }}</b> <span class="soft">{{ hint }}</span>
       </label>
     </fieldset>
     <p class="row">
@@ -79,7 +79,7 @@ function ofWhat(check: BlindCheck): string {
       <label>on <StripSelect v-model="strip" :strips="strips" label="Track" data-test="blind-track" /></label>
       <select v-if="what === 'one-move'" v-model="entryId" aria-label="Move" data-test="blind-move">
         <option :value="null" disabled>which move?</option>
-        <option v-for="one in moves" :key="one.id" :value="one.id">{{ told(one) }}</option>
+        <option v-for="one in moves" :key="one.id" :value="one.id">{{ moveText(one) }}</option>
       </select>
     </p>
     <p class="row">
@@ -104,7 +104,7 @@ function ofWhat(check: BlindCheck): string {
         ></label
       >
     </p>
-    <p class="soft">{{ loopTold }}</p>
+    <p class="soft">{{ loopText }}</p>
     <p>
       <button class="plain boxed begin" :disabled="!asked || beginning" data-test="begin-blind" @click="blind.begin">
         {{ beginning ? 'measuring how loud both are …' : 'Begin' }}

@@ -123,10 +123,10 @@ async function take() {
   void hear(false)
   const [count, lost] = [chosen.value.length, sum.value?.lost_db]
   await edit('Clear the cellar', intents())
-  const lostTold = lost === undefined ? '' : unbroken(`${lost.toFixed(1)} dB`)
-  const less = lostTold && `, the mix has lost ${lostTold} of what lay below the lowest notes`
-  const tracksTold = `${count} track${count === 1 ? '' : 's'}`
-  cleared.value = `Cleared: ${tracksTold} cut${less}. Undo brings all of it back.`
+  const lostText = lost === undefined ? '' : unbroken(`${lost.toFixed(1)} dB`)
+  const less = lostText && `, the mix has lost ${lostText} of what lay below the lowest notes`
+  const tracksText = `${count} track${count === 1 ? '' : 's'}`
+  cleared.value = `Cleared: ${tracksText} cut${less}. Undo brings all of it back.`
   cellar.value = null
 }
 

@@ -20,7 +20,7 @@ const PARTS = [
 const asked = computed(() => (draft.value?.of === props.clash.id ? draft.value : null))
 const drafted = computed(() => (asked.value && 'entry' in asked.value ? asked.value : null))
 const refused = computed(() => (asked.value && 'refused' in asked.value ? asked.value.refused : ''))
-const moveTold = computed(() => {
+const moveText = computed(() => {
   const one = drafted.value
   if (!one) return ''
   const move = one.entry.move
@@ -78,8 +78,8 @@ const moveTold = computed(() => {
   <p v-if="refused" class="refused">{{ refused }}</p>
   <p v-else-if="!drafted || !fresh" class="soft">drafting the least that does it …</p>
   <template v-else>
-    <p class="says figures" data-test="draft">{{ moveTold }}</p>
-    <p class="soft says">
+    <p class="sentence figures" data-test="draft">{{ moveText }}</p>
+    <p class="soft sentence">
       It should bring back {{ Math.round(drafted.regained_percent) }} % of what can be won, and cost
       {{ nameOf(drafted.strip_id) }} {{ Math.round(drafted.costs_percent) }} % of its loudness while both play.
       <template v-if="drafted.capped && drafted.regained_percent < 100 * part - 1"

@@ -41,7 +41,7 @@ function hear(...ids: string[]) {
       >
     </button>
     <template v-if="open">
-      <p class="says first-up" data-test="sentence">{{ unbroken(`${clash.sentence}. ${clash.can_be_won}`) }}</p>
+      <p class="sentence first-up" data-test="sentence">{{ unbroken(`${clash.sentence}. ${clash.can_be_won}`) }}</p>
       <div class="line">
         <span class="soft">hold to hear</span>
         <HoldButton data-test="hear-hidden" @hold="hear(clash.hidden)" @release="letGo">{{ hidden }}</HoldButton>
@@ -88,7 +88,7 @@ function hear(...ids: string[]) {
         <ClashProof v-if="clash.entry" :proof="proof" @bench="emit('bench', ...clash.entry)" />
         <ClashDraft v-else-if="clash.first !== null" :clash="clash" />
       </template>
-      <p v-else-if="!clash.by" class="soft says">
+      <p v-else-if="!clash.by" class="soft sentence">
         Many tracks together do this: no single one can decide it. Thin out several, or raise {{ hidden }}.
       </p>
     </template>
@@ -145,12 +145,12 @@ function hear(...ids: string[]) {
 .weight.strong {
   font-weight: 700;
 }
-.open :deep(.says) {
+.open :deep(.sentence) {
   margin: 3px 0;
   line-height: 1.3;
   font-size: 0.8438rem;
 }
-.open :deep(.figures.says) {
+.open :deep(.figures.sentence) {
   font-size: 0.75rem;
 }
 .open :deep(.line) {

@@ -76,7 +76,7 @@ const status = computed(() => {
   return `${n || 'no'} clash${n === 1 ? '' : 'es'}${open ? `, ${open} against the right of way` : ''}`
 })
 const readout = computed(() => pointerHz.value && `${formatHz(pointerHz.value)} ${noteOfHz(pointerHz.value).name}`)
-const loopTold = computed(() =>
+const loopText = computed(() =>
   loop.value ? `loop ${formatTime(loop.value.startS)} to ${formatTime(loop.value.endS)}` : 'no loop',
 )
 </script>
@@ -169,7 +169,7 @@ const loopTold = computed(() =>
         would free.
       </template>
       Time runs across each column. The names stand in right-of-way order, the first goes first: drag to change. N: next
-      clash, W: loop where it is worst; {{ loopTold
+      clash, W: loop where it is worst; {{ loopText
       }}<button v-if="loop" class="plain" @click="setLoop(null)">clear</button>
     </p>
   </section>

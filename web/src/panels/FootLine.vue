@@ -7,7 +7,7 @@ import { hintAt } from '../lib/hints'
 defineEmits<{ keys: [] }>()
 const SHOWN_MS = 15_000
 const guide = useGuide()
-const { says, step, isDone } = guide
+const { sentence, step, isDone } = guide
 const hint = ref('')
 let until: ReturnType<typeof setTimeout> | undefined
 
@@ -33,7 +33,7 @@ onBeforeUnmount(() => {
 <template>
   <footer class="foot" :class="{ guided: step !== null }">
     <p v-if="step !== null" role="status" data-test="guide">
-      <strong class="figures">{{ isDone ? 'Done' : `${step + 1} of ${guide.of}` }}</strong> {{ says }}
+      <strong class="figures">{{ isDone ? 'Done' : `${step + 1} of ${guide.of}` }}</strong> {{ sentence }}
     </p>
     <p v-else role="status" class="soft" data-test="hint">{{ hint }}</p>
     <button v-if="step !== null" class="plain boxed" data-test="leave-guide" @click="guide.leave()">

@@ -46,7 +46,7 @@ const moves = computed<Move[]>(() => {
   return (picked.length ? picked : lasting).map((one) => one.move)
 })
 
-const told = (error: unknown) => (problem.value = error instanceof Error ? error.message : String(error))
+const showProblem = (error: unknown) => (problem.value = error instanceof Error ? error.message : String(error))
 async function keep(treatment: unknown, called: string, foundOn: string) {
   problem.value = ''
   try {
@@ -55,7 +55,7 @@ async function keep(treatment: unknown, called: string, foundOn: string) {
     name.value = remark.value = ''
     await listing.refetch()
   } catch (error) {
-    told(error)
+    showProblem(error)
   }
 }
 const keepChosen = () =>
@@ -98,7 +98,7 @@ async function hear(one: KeptMoves | null) {
     play.draftId.value = id
     if (!play.playing.value) void play.play()
   } catch (error) {
-    told(error)
+    showProblem(error)
   }
 }
 onBeforeUnmount(() => void hear(null))
@@ -106,7 +106,7 @@ async function take(one: KeptMoves) {
   try {
     await session.edit(`Kept moves: ${one.name}`, await intentsOf(one))
   } catch (error) {
-    told(error)
+    showProblem(error)
   }
 }
 async function remove(one: KeptMoves) {

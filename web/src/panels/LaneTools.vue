@@ -20,7 +20,7 @@ const TOLD = {
   after: 'Behind its moves',
   difference: 'What the moves take away in green, what they add in ink',
 }
-const pitchTold = computed(() => {
+const pitchText = computed(() => {
   if (!pitchShown.value) return 'pitch line'
   if (!pitch.value) return 'pitch line …'
   return pitch.value.one_voice ? 'pitch line' : 'no one voice here'
@@ -49,7 +49,7 @@ const behinds = computed(() => [
   ...props.others,
   ...(state.value.references ?? []).map(({ id, name }) => ({ id, name: `${name} (reference)` })),
 ])
-const behindTold = computed(
+const behindText = computed(
   () =>
     'Another track, the mix or a reference, behind it in slate; now ' +
     (behinds.value.find((other) => other.id === behindId.value)?.name ?? 'none'),
@@ -75,7 +75,7 @@ const behindTold = computed(
         :aria-pressed="pitchShown"
         title="The pitch of a track with one voice: what does not follow it is no part of the notes"
         @click="pitchShown = !pitchShown">
-        {{ pitchTold }}
+        {{ pitchText }}
       </button>
       <form @submit.prevent="markTyped">
         <input
@@ -124,7 +124,7 @@ const behindTold = computed(
         title="How smooth the curves are drawn; what stands out is told of them as measured">
         <option v-for="one in SMOOTHINGS" :key="one.value" :value="one.value">{{ one.label }}</option>
       </select>
-      <select v-model="behindId" aria-label="Behind it" :title="behindTold">
+      <select v-model="behindId" aria-label="Behind it" :title="behindText">
         <option value="">nothing behind</option>
         <option v-for="other in behinds" :key="other.id" :value="other.id">behind: {{ other.name }}</option>
       </select>

@@ -152,7 +152,7 @@ async function take() {
     <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
     <p v-else-if="waiting && !answer" class="soft" role="status">listening to both …</p>
     <template v-if="answer">
-      <p class="told" data-test="likeness-told">
+      <p class="outcome" data-test="likeness-told">
         {{ answer.distance_before_db.toFixed(1) }} dB apart; with {{ answer.moves.length }}
         {{ answer.moves.length === 1 ? 'move' : 'moves' }} {{ answer.distance_after_db.toFixed(1) }} dB
       </p>
@@ -190,7 +190,7 @@ async function take() {
   align-items: center;
   margin: 8px 0;
 }
-.told {
+.outcome {
   font-weight: 700;
 }
 .found {

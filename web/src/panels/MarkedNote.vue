@@ -8,7 +8,7 @@ import { formatHz, noteOfHz } from '../lib/figures'
 
 const { markedHz, frequency, laneSize, pipe } = useBench()
 const { addFamily } = useEdits()
-const markedTold = computed(() => {
+const markedText = computed(() => {
   if (markedHz.value === null) return ''
   const { name, cents } = noteOfHz(markedHz.value)
   return cents === 0 ? name : `${formatHz(markedHz.value)}, ${name} ${cents > 0 ? '+' : '−'}${Math.abs(cents)} ct,`
@@ -17,7 +17,7 @@ const markedTold = computed(() => {
 
 <template>
   <div v-if="markedHz !== null" class="marked" :style="{ top: `${yOfHz(markedHz, frequency, laneSize.height)}px` }">
-    {{ markedTold }} and its overtones
+    {{ markedText }} and its overtones
     <HoldButton
       data-test="pipe"
       title="Hold to hear it as a soft tone (I does the same at the pointer)"

@@ -34,7 +34,8 @@ const { answer, problem, waiting } = useRead(
   () => `${one.value} ${second.value} ${props.other}`,
 )
 const nameOf = (id: string) => players.value.find((player) => player.id === id)?.name ?? ''
-const told = (percent: number | null | undefined) => (percent == null ? 'never together' : `${percent.toFixed(0)} %`)
+const shareText = (percent: number | null | undefined) =>
+  percent == null ? 'never together' : `${percent.toFixed(0)} %`
 </script>
 
 <template>
@@ -44,7 +45,7 @@ const told = (percent: number | null | undefined) => (percent == null ? 'never t
       <StripSelect v-model="second" :strips="players" label="The other" /> play together
     </p>
     <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
-    <table v-else-if="answer" class="told" data-test="masking">
+    <table v-else-if="answer" class="shares" data-test="masking">
       <thead>
         <tr>
           <th scope="col"><span class="unseen">of whom</span></th>
@@ -55,8 +56,8 @@ const told = (percent: number | null | undefined) => (percent == null ? 'never t
       <tbody>
         <tr v-for="share in answer" :key="share.strip_id">
           <th scope="row">{{ nameOf(share.strip_id) }}</th>
-          <td class="figures">{{ told(share.before_percent) }}</td>
-          <td class="figures">{{ told(share.after_percent) }}</td>
+          <td class="figures">{{ shareText(share.before_percent) }}</td>
+          <td class="figures">{{ shareText(share.after_percent) }}</td>
         </tr>
       </tbody>
     </table>

@@ -25,7 +25,7 @@ const readout = computed(() => {
 })
 
 const PROBED = { lift: 'lifted', dip: 'dipped', only: 'only this' }
-const probeTold = ({ kind = 'lift', amount_db = 15 }: { kind?: keyof typeof PROBED; amount_db?: number }) =>
+const probeText = ({ kind = 'lift', amount_db = 15 }: { kind?: keyof typeof PROBED; amount_db?: number }) =>
   kind === 'only' ? PROBED.only : `${PROBED[kind]} ${amount_db} dB`
 </script>
 
@@ -42,7 +42,7 @@ const probeTold = ({ kind = 'lift', amount_db = 15 }: { kind?: keyof typeof PROB
         {{ readout.excess > 0.5 ? `stands out ${readout.excess.toFixed(1)} dB here` : 'does not stand out here' }}
       </div>
       <div v-if="readout.place" data-test="place-says">{{ readout.place }}</div>
-      <div v-if="probe">{{ probeTold(probe) }}, {{ probeWidth.toFixed(2) }} oct</div>
+      <div v-if="probe">{{ probeText(probe) }}, {{ probeWidth.toFixed(2) }} oct</div>
       <div v-else-if="pipeHz !== null">pitch pipe</div>
     </div>
   </template>

@@ -11,7 +11,7 @@ const { state, chosenId } = useSession()
 const { pressure, through, meter } = usePlay()
 const { entryId } = useBench()
 const test = usePressure()
-const { rows, coming, waiting, standsIn, problem, ownCurve, monoTold } = test
+const { rows, coming, waiting, standsIn, problem, ownCurve, monoText } = test
 const WAYS = [
   ['nothing', 'as it is'],
   ['mono', 'mono'],
@@ -59,12 +59,12 @@ function show(row: PressureRow) {
     <div class="ears" role="group" aria-label="Listen through">
       <span class="soft">listen through (M)</span>
       <button
-        v-for="[kind, says] in WAYS"
+        v-for="[kind, label] in WAYS"
         :key="kind"
         class="plain boxed"
         :aria-pressed="through.kind === kind"
         @click="test.listenThrough(kind)">
-        {{ says }}
+        {{ label }}
       </button>
       <button
         v-if="ownCurve.length"
@@ -80,8 +80,8 @@ function show(row: PressureRow) {
       <span v-if="meter?.correlation != null" class="soft figures" data-test="correlation"
         >sides go together {{ meter.correlation.toFixed(2).replace('-', '−') }}</span
       >
-      <span v-if="monoTold.length" class="against" data-test="mono-told" :title="monoTold.join('; ')">{{
-        monoTold.join('; ')
+      <span v-if="monoText.length" class="against" data-test="mono-told" :title="monoText.join('; ')">{{
+        monoText.join('; ')
       }}</span>
     </div>
     <CameBack />
@@ -89,7 +89,7 @@ function show(row: PressureRow) {
     <ul v-if="rows.length">
       <li v-for="row in rows" :key="`${row.stripId} ${row.entry_id} ${row.hz}`" :class="{ back: row.comes_back }">
         <span class="stroke" :style="{ width: `${Math.min(Math.max(row.back_db, 0.3), 9) * 4}px` }"></span>
-        <button class="says" title="Show it on the bench" data-test="pressure-row" @click="show(row)">
+        <button class="sentence" title="Show it on the bench" data-test="pressure-row" @click="show(row)">
           <b>{{ row.name }}</b> {{ row.sentence }}
         </button>
         <HoldButton
@@ -204,7 +204,7 @@ li :deep(button) {
 .back .stroke {
   border-top: 4px solid var(--vermilion);
 }
-li .says {
+li .sentence {
   border: 0;
   background: none;
   color: inherit;

@@ -26,7 +26,7 @@ const rename = (one: Reference, name: string) =>
   name.trim() && name !== one.name && references.set(one, { name: name.trim() }, 'Name')
 const lufs = (value: number | null | undefined) =>
   value == null ? 'silent there' : `${value.toFixed(1).replace('-', '−')} LUFS`
-const told = computed(() => {
+const summary = computed(() => {
   const now = compared.value
   if (!now) return ''
   const { match_before_db: theirs, match_after_db: ours } = now.match
@@ -101,7 +101,7 @@ onBeforeUnmount(() => {
       </li>
     </ul>
     <template v-if="picked">
-      <p v-if="told" data-test="reference-told">{{ told }}</p>
+      <p v-if="summary" data-test="reference-told">{{ summary }}</p>
       <p v-else-if="comparing" class="soft" role="status">listening to both …</p>
       <p class="soft" role="status" data-test="reference-heard">
         {{
@@ -122,7 +122,7 @@ onBeforeUnmount(() => {
             :response="[]"
             :frequency="wholeAxis" />
         </div>
-        <p class="soft says">
+        <p class="soft sentence">
           Ink: our mix, over the loop or the song. Slate: the reference behind it, as if it was equally loud; hatched
           where it holds more.
         </p>
@@ -168,7 +168,7 @@ li {
   overflow: hidden;
   border-left: 1px solid var(--line);
 }
-.says {
+.sentence {
   margin: 8px;
   font-size: 0.7812rem;
 }

@@ -36,7 +36,7 @@ watch(rowId, async () => {
         :data-status="row.status"
         @click="choose(row)">
         <span class="ink"><span class="stroke" :style="stroke(row)"></span></span>
-        <span class="says">{{ row.sentence }}</span>
+        <span class="sentence">{{ row.sentence }}</span>
         <span class="soft word" :title="label(row)">{{ label(row) }}</span>
       </button>
     </li>
@@ -83,11 +83,11 @@ button[aria-current='true'] {
   height: 5px;
   background: var(--ink);
 }
-.says {
+.sentence {
   overflow-wrap: anywhere;
 }
-.done .says,
-.later .says {
+.done .sentence,
+.later .sentence {
   color: var(--ink-soft);
 }
 .word {

@@ -33,7 +33,7 @@ const columns = computed(() => {
 })
 
 const HEARD = { plain: 'plain in the mix', faint: 'faint in the mix', lost: 'lost in the mix' } as const
-const heardTold = computed(() => {
+const heardText = computed(() => {
   const one = row.value
   if (!one?.heard || one.change_db == null) return ''
   const how = one.change_db > 0 ? ` (${one.change_db.toFixed(1)} dB without it)` : ''
@@ -85,10 +85,10 @@ function bench() {
   <section v-if="row" class="row" aria-label="The chosen row" data-test="round-chosen">
     <h2>{{ row.sentence }}</h2>
     <p class="evidence">
-      {{ unbroken(row.evidence) }}<template v-if="heardTold">; {{ unbroken(heardTold) }}</template
+      {{ unbroken(row.evidence) }}<template v-if="heardText">; {{ unbroken(heardText) }}</template
       ><template v-if="row.sureness">; {{ row.sureness }}</template>
     </p>
-    <p v-if="row.outcome" class="told" data-test="round-told">{{ unbroken(row.outcome) }}</p>
+    <p v-if="row.outcome" class="outcome" data-test="round-told">{{ unbroken(row.outcome) }}</p>
     <p v-if="row.proposes" class="soft">{{ unbroken(row.proposes) }}</p>
     <RoundPlan v-if="row.kind === 'plan' && row.status !== 'done'" />
     <div class="picture">
@@ -139,7 +139,7 @@ h2 {
 p {
   margin: 0;
 }
-.told {
+.outcome {
   color: var(--green);
 }
 .picture {

@@ -32,7 +32,7 @@ const alone = computed({
 })
 const aloneName = computed(() => (together.value ? 'the two chosen tracks' : (chosen.value?.name ?? 'the track')))
 const position = () => positionFrame.value / rate.value
-const waitingTold = computed(() => {
+const waitingText = computed(() => {
   const n = pending.value.length
   return n ? `${n} edit${n === 1 ? ' waits' : 's wait'} to be saved: ${pending.value.at(-1)?.label}` : ''
 })
@@ -115,7 +115,7 @@ onBeforeUnmount(() => {
         The connection to the sound is lost; play has stopped. Trying to connect again.
       </div>
       <div v-if="saveState === 'waiting'" class="notice" role="alert" data-test="edits-wait">
-        The database does not answer. {{ waitingTold }} Nothing is lost as long as this page stays open.
+        The database does not answer. {{ waitingText }} Nothing is lost as long as this page stays open.
       </div>
       <div v-if="message" class="notice" role="alert">
         {{ message }} <button class="plain" @click="message = ''">close</button>

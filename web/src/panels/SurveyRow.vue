@@ -28,7 +28,7 @@ const HEAR = [
   ['with', 'with them'],
   ['offcuts', 'offcuts'],
 ] as const
-const toldOf = (on: number, all: number) => `${on < all ? `${on} of ` : ''}${all} shallow cut${all === 1 ? '' : 's'}`
+const countText = (on: number, all: number) => `${on < all ? `${on} of ` : ''}${all} shallow cut${all === 1 ? '' : 's'}`
 onBeforeUnmount(() => void hear(null))
 </script>
 
@@ -54,7 +54,7 @@ onBeforeUnmount(() => void hear(null))
     <span v-if="problem" class="problem">{{ problem }}</span>
     <span v-else-if="surveying" class="soft">listening …</span>
     <span v-else-if="drafts" class="soft" data-test="drafted">{{
-      drafts.length ? toldOf(taken.length, drafts.length) : 'nothing stands out'
+      drafts.length ? countText(taken.length, drafts.length) : 'nothing stands out'
     }}</span>
     <span v-else class="soft">many shallow cuts</span>
     <span v-if="drafts || listens" class="limits"

@@ -63,13 +63,13 @@ function rename(track: Track, event: Event) {
   else input.value = track.name
 }
 
-const lengthTold = (track: Track) => formatTime(session.lengthOf(track.audio_id) / rate.value)
-function told(track: Track) {
+const lengthText = (track: Track) => formatTime(session.lengthOf(track.audio_id) / rate.value)
+function fileText(track: Track) {
   const file = state.value.audio[track.audio_id]
   if (!file) return ''
   const channels = file.n_channels === 1 ? 'mono' : 'stereo'
   const kind = `${file.format}, ${file.subtype}, ${file.original_rate_hz / 1000} kHz, ${channels}`
-  return `${file.original_name}: ${kind}, ${lengthTold(track)}`
+  return `${file.original_name}: ${kind}, ${lengthText(track)}`
 }
 </script>
 
@@ -102,10 +102,10 @@ function told(track: Track) {
             @change="rename(track, $event)"
             @focus="chosenId = track.id" />
           <div class="length figures soft">
-            {{ lengthTold(track) }}{{ stillToHear.has(track.id) ? ' · to be heard' : '' }}
+            {{ lengthText(track) }}{{ stillToHear.has(track.id) ? ' · to be heard' : '' }}
           </div>
         </td>
-        <td class="seen picture" :title="told(track)">
+        <td class="seen picture" :title="fileText(track)">
           <TrackPicture
             :audio-id="track.audio_id"
             :frames="session.lengthOf(track.audio_id)"

@@ -15,7 +15,7 @@ const ledgerOf = (strip: Strip, letter: Treatment) =>
 const nMoves = (letter: Treatment) =>
   stripsOf(state.value).flatMap((strip) => ledgerOf(strip, letter).filter((one) => !one.move.stand_in)).length
 const others = computed(() => list.value.filter((one) => one.letter !== treatment.value))
-const besideTold = computed(() => {
+const besideText = computed(() => {
   if (!sides.value) return ''
   return ready.value ? 'a switch is heard at once, equally loud' : 'play, and it is made ready'
 })
@@ -80,7 +80,7 @@ const besideTold = computed(() => {
             </option>
           </select></label
         >
-        <span class="soft" role="status" data-test="beside-told">{{ besideTold }}</span>
+        <span class="soft" role="status" data-test="beside-told">{{ besideText }}</span>
       </p>
       <template v-if="differences">
         <h3>What {{ treatment }} does otherwise than {{ against }}</h3>

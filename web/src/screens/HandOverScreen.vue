@@ -101,7 +101,7 @@ async function remove(one: HandOver) {
   await listing.refetch()
 }
 const bytesOf = async (one: HandOver) => (await api.storage(session.id)).handover_bytes[one.id] ?? 0
-const told = (one: HandOver) => {
+const nameOf = (one: HandOver) => {
   const format = OUTPUTS.find((known) => known.value === one.request.output)?.label ?? ''
   const of = one.request.what === 'groups' ? 'group' : 'track'
   const n = (one.request.what === 'groups' ? one.request.group_ids : one.request.track_ids)?.length ?? 0
@@ -186,7 +186,7 @@ const told = (one: HandOver) => {
       <p v-if="!list.length" class="soft">Nothing rendered yet.</p>
       <article v-for="one in list" :key="one.id" data-test="handover" :class="one.status">
         <div class="head">
-          <strong>{{ told(one) }}</strong>
+          <strong>{{ nameOf(one) }}</strong>
           <button v-if="one.status === 'waiting' || one.status === 'running'" class="plain boxed" @click="cancel(one)">
             cancel
           </button>
@@ -195,7 +195,7 @@ const told = (one: HandOver) => {
           >
           <DeleteButton
             v-if="!isUnderWay(one)"
-            :what="told(one)"
+            :what="nameOf(one)"
             :bytes="() => bytesOf(one)"
             :remove="() => remove(one)" />
         </div>

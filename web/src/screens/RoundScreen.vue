@@ -74,7 +74,7 @@ const waiting = computed(() => {
   if (!now) return 'reading what is known …'
   return now.waiting ? `listening: ${now.of - now.waiting} of ${now.of} heard` : ''
 })
-const reportTold = computed(() => {
+const reportText = computed(() => {
   const { of, cured, better, not, overCut } = report.value
   if (!of) return ''
   const more = overCut ? `; more than stood out is gone at ${overCut}` : ''
@@ -114,7 +114,7 @@ const reportTold = computed(() => {
           @release="before(false)"
           >mix before</HoldButton
         >
-        <span class="soft report" role="status" data-test="round-report">{{ reportTold }}</span>
+        <span class="soft report" role="status" data-test="round-report">{{ reportText }}</span>
         <span v-if="view?.folded_clashes" class="soft" title="Clashes that the plan answers, or that are slight"
           >{{ view.folded_clashes }} clashes folded</span
         >
