@@ -40,8 +40,8 @@ const THROUGH_WORDS: Record<string, string> = {
 const SAVE_WORDS: Record<SaveState, string> = {
   saved: 'all saved',
   saving: 'saving',
-  waiting: 'not saved yet: waiting for the server',
-  failed: 'last change not saved',
+  waiting: 'not saved yet',
+  failed: 'not saved',
 }
 </script>
 

@@ -34,7 +34,7 @@ const aloneName = computed(() => (together.value ? 'the two chosen tracks' : (ch
 const position = () => positionFrame.value / rate.value
 const waitingText = computed(() => {
   const n = pending.value.length
-  return n ? `${n} edit${n === 1 ? ' waits' : 's wait'} to be saved: ${pending.value.at(-1)?.label}` : ''
+  return n ? `${n} edit${n === 1 ? ' waits' : 's wait'} to be saved: “${pending.value.at(-1)?.label}”.` : ''
 })
 
 const isLetter = (key: string): key is (typeof LETTERS)[number] => (LETTERS as readonly string[]).includes(key)
