@@ -2,6 +2,7 @@
 /** What the lanes show: small switches in the corner of each, out of the way of the pointer. */
 import { usePlay, useSession, useViews } from '../composables/work'
 import { computed, ref } from 'vue'
+import OneOf from '../components/OneOf.vue'
 import { parseHz } from '../lib/figures'
 import { SMOOTHINGS, smoothing } from '../composables/smoothing'
 
@@ -14,12 +15,14 @@ const emit = defineEmits<{ note: [hz: number] }>()
 const { picture, pitchShown, pitch, placesShown, placeCurve, behindId, holding, frozen, waits } = useViews()
 const { heldProbes } = usePlay()
 const { state } = useSession()
-const PICTURES = ['before', 'after', 'difference'] as const
-const TOLD = {
-  before: 'As it came',
-  after: 'Behind its moves',
-  difference: 'What the moves take away in green, what they add in ink',
-}
+const PICTURES = [
+  { is: 'before', title: 'As it came' },
+  { is: 'after', title: 'Behind its moves' },
+  { is: 'difference', title: 'What the moves take away in green, what they add in ink' },
+] as const
+const pictures = computed(() =>
+  PICTURES.map((one) => ({ ...one, label: `${one.is}${waits.value && picture.value === one.is ? ' …' : ''}` })),
+)
 const pitchText = computed(() => {
   if (!pitchShown.value) return 'pitch line'
   if (!pitch.value) return 'pitch line …'
@@ -59,17 +62,7 @@ const behindText = computed(
 <template>
   <div class="tools" @pointerdown.stop @click.stop @dblclick.stop>
     <template v-if="of === 'spectrogram'">
-      <span v-if="hasMoves" role="group" aria-label="Spectrogram of"
-        ><button
-          v-for="one in PICTURES"
-          :key="one"
-          class="plain"
-          :aria-pressed="picture === one"
-          :title="TOLD[one]"
-          @click="picture = one">
-          {{ one }}{{ waits && picture === one ? ' …' : '' }}
-        </button></span
-      >
+      <OneOf v-if="hasMoves" v-model="picture" label="Spectrogram of" :choices="pictures" />
       <button
         class="plain"
         :aria-pressed="pitchShown"
@@ -162,7 +155,7 @@ const behindText = computed(
   cursor: default;
   z-index: 1;
 }
-.tools .plain,
+.tools :deep(.plain),
 .tools select {
   font: inherit;
   padding: 1px 4px;
@@ -170,7 +163,7 @@ const behindText = computed(
   border: 1px solid var(--line);
   color: var(--ink);
 }
-.tools .plain[aria-pressed='true'] {
+.tools :deep(.plain[aria-pressed='true']) {
   background: var(--ink);
   color: var(--paper);
 }

@@ -57,25 +57,27 @@ onBeforeUnmount(() => void hear(null))
       drafts.length ? countText(taken.length, drafts.length) : 'nothing stands out'
     }}</span>
     <span v-else class="soft">many shallow cuts</span>
-    <span v-if="drafts || listens" class="limits"
-      ><span class="soft">from</span>
-      <FigureInput
-        bare
-        label="Survey from"
-        unit="Hz"
-        :value="limits.lowHz"
-        :minimum="20"
-        :maximum="limits.highHz / 2"
-        @commit="setLimits({ lowHz: $event ?? 150 })" />
-      <span class="soft">to</span>
-      <FigureInput
-        bare
-        label="Survey to"
-        unit="Hz"
-        :value="limits.highHz"
-        :minimum="limits.lowHz * 2"
-        :maximum="20000"
-        @commit="setLimits({ highHz: $event ?? 10000 })" />
+    <template v-if="drafts || listens">
+      <span class="limits"
+        ><span class="soft">from</span>
+        <FigureInput
+          bare
+          label="Survey from"
+          unit="Hz"
+          :value="limits.lowHz"
+          :minimum="20"
+          :maximum="limits.highHz / 2"
+          @commit="setLimits({ lowHz: $event ?? 150 })" />
+        <span class="soft">to</span>
+        <FigureInput
+          bare
+          label="Survey to"
+          unit="Hz"
+          :value="limits.highHz"
+          :minimum="limits.lowHz * 2"
+          :maximum="20000"
+          @commit="setLimits({ highHz: $event ?? 10000 })"
+      /></span>
       <FigureInput
         bare
         label="Most cuts of the survey"
@@ -83,8 +85,8 @@ onBeforeUnmount(() => void hear(null))
         :value="limits.most"
         :minimum="1"
         :maximum="100"
-        @commit="setLimits({ most: Math.round($event ?? 24) })"
-    /></span>
+        @commit="setLimits({ most: Math.round($event ?? 24) })" />
+    </template>
     <template v-if="drafts?.length">
       <FigureInput
         bare
