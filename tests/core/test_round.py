@@ -8,12 +8,14 @@ import pytest
 import soundfile
 
 from mivlo.core.analyses.base import Need
+from mivlo.core.analyses.ear_map import who_plays
 from mivlo.core.engine.source import ArraySource
 from mivlo.core.errors import MivloError
 from mivlo.core.file_faults import find_file_faults, length_faults
 from mivlo.core.model import RecordedSession
 from mivlo.core.model.intents import apply_all
 from mivlo.core.model.intents.song import JudgeRow
+from mivlo.core.model.intents.stand_ins import DraftStandIns
 from mivlo.core.round.row import RoundView
 from mivlo.core.round.rows import last_questions, later_questions, round_questions, round_rows
 
@@ -191,3 +193,12 @@ def test_faults_of_files():
 def test_what_a_length_says(seconds, rate_hz, kind):
     found = length_faults(seconds, start_s=0.0, longest_s=100.0, original_rate_hz=rate_hz)
     assert [one.kind for one in found] == ([kind] if kind else [])
+
+
+def test_what_is_drafted_for_later_hides_nobody_and_is_not_looked_at():
+    now = session()
+    later = apply_all(now, [DraftStandIns(group_id="0" * 32)])
+    [room] = later.groups
+    assert who_plays(later) == who_plays(now)
+    asked = [asked for _, asked in (*round_questions(later), *last_questions(later), *later_questions(later))]
+    assert room.id not in {getattr(one, "strip_id", None) for one in asked}

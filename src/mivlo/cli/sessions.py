@@ -119,7 +119,7 @@ def render(
 
     with _opened(bundle, treatment) as local:
         session = local.session
-        strips = session.groups if what == "groups" else session.tracks
+        strips = session.lasting_groups if what == "groups" else session.tracks
         unknown = sorted(set(tracks or ()) - {one.name for one in strips})
         if unknown:
             names = ", ".join(one.name for one in strips)

@@ -35,7 +35,7 @@ const emit = defineEmits<{
 const THROUGH_WORDS: Record<string, string> = {
   mono: 'heard in mono',
   'small-speaker': 'small speaker',
-  curve: 'through a curve',
+  curve: 'own curve',
 }
 const SAVE_WORDS: Record<SaveState, string> = {
   saved: 'all saved',

@@ -129,9 +129,11 @@ export function makePressure(session: SessionStore, play: Play) {
     )
     pairs.sort(([a], [b]) => a - b)
     const every = Math.ceil(pairs.length / MOST_POINTS) || 1
-    ownCurve.value = pairs.filter(([hz], index) => index % every === 0 && hz !== pairs[index - every]?.[0])
-    problem.value = ownCurve.value.length < 2 ? `${file.name}: ${NO_CURVE}` : ''
-    if (!problem.value) listenThrough('curve')
+    const curve = pairs.filter(([hz], index) => index % every === 0 && hz !== pairs[index - every]?.[0])
+    problem.value = curve.length < 2 ? `${file.name}: ${NO_CURVE}` : ''
+    if (problem.value) return
+    ownCurve.value = curve
+    listenThrough('curve')
   }
   function listenThrough(kind: Ears) {
     play.through.value = { kind, curve: kind === 'curve' ? ownCurve.value : [] }

@@ -222,7 +222,8 @@ onBeforeUnmount(() => watcher?.disconnect())
 .lanes {
   position: relative;
   display: grid;
-  grid-template-columns: 58px minmax(0, 1fr) min(16.375rem, 22vw);
+  /* No higher than there is room, whatever is drawn in them was made for. */
+  grid-template: minmax(0, 1fr) / 58px minmax(0, 1fr) min(16.375rem, 22vw);
   min-height: 0;
   min-width: 0;
   overflow: hidden;

@@ -116,7 +116,7 @@ def _groups(session: RecordedSession) -> Iterator[Playing]:
     mix = mix_of_session(session)
     plain = mix.master.model_copy(update={"ledger": (), "gain_db": 0.0, "mute": False})
     unsoloed = tuple(track.model_copy(update={"solo": False}) for track in mix.tracks)
-    for group in session.groups:
+    for group in session.lasting_groups:
         sources = session.sources_of(group.id)
         sounds = any(track.id in sources and not track.mute for track in session.tracks)
         if group.mute or group.group_id is not None or not sounds:

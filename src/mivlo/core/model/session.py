@@ -92,6 +92,11 @@ class Session(Frozen):
         strips = {"tracks": tuple(map(shown, self.tracks)), "groups": tuple(map(shown, self.groups))}
         return self.model_copy(update={**strips, "master": shown(self.master), "treatment": letter})
 
+    @property
+    def lasting_groups(self) -> tuple[Group, ...]:
+        """Return the groups without those that are only heard under pressure. Raises nothing. Source: ours."""
+        return tuple(group for group in self.groups if not group.stand_in)
+
     def strips(self) -> tuple[Track | Group, ...]:
         """Return all tracks, then all groups, then the mix. Raises nothing. Source: ours."""
         return (*self.tracks, *self.groups, self.master)

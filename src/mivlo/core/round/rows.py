@@ -64,7 +64,7 @@ def later_questions(session: RecordedSession) -> Iterator[tuple[AnyAnalysis, Bas
         for entry in track.lasting_ledger:
             if entry.evidence is not None:
                 yield MOVES_IN_MIX, AskedMove(strip_id=track.id, entry_id=entry.id)
-    for group in (*session.groups, session.master):
+    for group in (*session.lasting_groups, session.master):
         yield SUSPECTS, AskedStretch(strip_id=group.id)
 
 
@@ -89,7 +89,7 @@ def round_rows(session: RecordedSession, known: Known) -> RoundView:
         rows += of_pressure(lookup, track)
         rows += of_marks(track)
     rows = shared(session, rows)
-    for group in (*session.groups, session.master):
+    for group in (*session.lasting_groups, session.master):
         rows += of_group(lookup, group, rows)
     rows += of_remarks(session)
     rows += of_cellar(lookup)
