@@ -12,6 +12,7 @@ import {
   planMoves,
   proposed,
   putRight,
+  reportOf,
   sureRows,
   type RoundOrder,
   type SuspectAnswer,
@@ -234,14 +235,7 @@ export function makeRound(session: SessionStore, play: Play, bench: Bench) {
     choose(toJudge.value.find((one) => !list.includes(one)) ?? null)
     await edit(`Drafted: ${list.length} that are sure`, intents)
   }
-  /** What became of all that is done: how many cured, better, not, and over-cut. */
-  const report = computed(() => {
-    const answered = rows.value.filter((one) => one.kind === 'suspect' && one.entries?.length)
-    const told = answered.map((one) => one.outcome ?? '')
-    const count = (word: string) => told.filter((one) => one.startsWith(word)).length
-    const overCut = told.filter((one) => one.includes('more is gone')).length
-    return { of: told.length, cured: count('cured'), better: count('better'), not: count('not yet'), overCut }
-  })
+  const report = computed(() => reportOf(rows.value))
 
   let wasAlone = true
   /** The round is heard in the mix at first; on other screens it is heard as it was there. */

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import type { RoundRow, RoundView, SessionState } from '../api/client'
-import { answered, carriedOver, inOrder, putRight, sureRows } from './round'
+import { answered, carriedOver, inOrder, putRight, reportOf, sureRows } from './round'
 
 const row = (id: string, more: Partial<RoundRow> = {}): RoundRow =>
   ({
@@ -44,6 +44,21 @@ describe('the round', () => {
     expect(carriedOver(view([again], 1), view([row('x', measured)])).rows[0]).toMatchObject({
       status: 'to judge',
       outcome: 'better',
+    })
+  })
+
+  it('reports what became of what was answered, and of what nothing is known yet', () => {
+    const on = (track: string, outcome: string, more: Partial<RoundRow> = {}) =>
+      row(outcome, { entries: [[track, '1']], outcome, status: 'done', ...more })
+    expect(reportOf([row('x')]).text).toBe('')
+    const rows = [
+      on('a', 'cured: 9.0 dB before, 0.0 after; more is gone than stood out'),
+      on('b', 'better: 9.0 dB before, 3.0 after'),
+      on('b', 'better: 8.0 dB before, 4.0 after', { is_measuring: true }),
+    ]
+    expect(reportOf(rows)).toEqual({
+      text: '3 on 2 tracks: 1 cured, 1 better, 0 not yet, 1 being measured; more than stood out is gone at 1',
+      stripIds: ['a', 'b'],
     })
   })
 

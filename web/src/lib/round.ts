@@ -44,6 +44,29 @@ export function inOrder(rows: readonly RoundRow[], order: RoundOrder, trackIds: 
     .map(({ row }) => row)
 }
 
+export interface Report {
+  readonly text: string
+  readonly stripIds: readonly string[]
+}
+
+/** What became of all suspects that moves answer: how many, on how many tracks, cured, better, not, over-cut. */
+export function reportOf(rows: readonly RoundRow[]): Report {
+  const done = rows.filter((one) => one.kind === 'suspect' && one.entries?.length)
+  const stripIds = [...new Set(done.flatMap((one) => one.entries?.map(([stripId]) => stripId) ?? []))]
+  if (!done.length) return { text: '', stripIds }
+  const count = (is: (one: RoundRow) => boolean) => done.filter(is).length
+  const overCut = count((one) => one.outcome?.includes('more is gone') ?? false)
+  const measured = (word: string) => count((one) => !one.is_measuring && (one.outcome?.startsWith(word) ?? false))
+  const parts = [
+    `${measured('cured')} cured`,
+    `${measured('better')} better`,
+    `${measured('not yet')} not yet`,
+    ...[count((one) => one.is_measuring ?? false)].filter((n) => n).map((n) => `${n} being measured`),
+  ]
+  const on = `${done.length} on ${stripIds.length} track${stripIds.length === 1 ? '' : 's'}`
+  return { text: `${on}: ${parts.join(', ')}${overCut ? `; more than stood out is gone at ${overCut}` : ''}`, stripIds }
+}
+
 /** An answer to the suspects of a row, of all tracks that have it; twins share one ledger. */
 export function answered(row: RoundRow, how: SuspectAnswer, state: SessionState): Intent[] {
   const seenTwins = new Set<string>()

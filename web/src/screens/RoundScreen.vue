@@ -4,13 +4,15 @@ import { computed, onBeforeUnmount, onMounted } from 'vue'
 import HoldButton from '../components/HoldButton.vue'
 import TreatmentWord from '../panels/TreatmentWord.vue'
 import { SURE } from '../composables/useRound'
-import { usePlay, useRound } from '../composables/work'
+import { usePlay, useRound, useSession } from '../composables/work'
+import { stripOf } from '../lib/intents'
 import { isTyping } from '../lib/keys'
 import RoundList from '../panels/RoundList.vue'
 import RoundRowView from '../panels/RoundRowView.vue'
 
 const round = useRound()
 const play = usePlay()
+const { state } = useSession()
 const { counts, view, order, sure, leastSure, report, problem } = round
 
 const KEYS: Record<string, () => void> = {
@@ -74,12 +76,9 @@ const waiting = computed(() => {
   if (!now) return 'reading what is known …'
   return now.waiting ? `listening: ${now.of - now.waiting} of ${now.of} heard` : ''
 })
-const reportText = computed(() => {
-  const { of, cured, better, not, overCut } = report.value
-  if (!of) return ''
-  const more = overCut ? `; more than stood out is gone at ${overCut}` : ''
-  return `${cured} cured, ${better} better, ${not} not yet${more}`
-})
+const reportedTracks = computed(() =>
+  report.value.stripIds.map((id) => stripOf(state.value, id)?.name ?? '').join(', '),
+)
 </script>
 
 <template>
@@ -114,7 +113,9 @@ const reportText = computed(() => {
           @release="before(false)"
           >mix before</HoldButton
         >
-        <span class="soft report" role="status" data-test="round-report">{{ reportText }}</span>
+        <span class="soft report" role="status" data-test="round-report" :title="reportedTracks">{{
+          report.text
+        }}</span>
         <span v-if="view?.folded_clashes" class="soft" title="Clashes that the plan answers, or that are slight"
           >{{ view.folded_clashes }} clashes folded</span
         >
