@@ -82,7 +82,7 @@ BREAKS = (
     Break("core/finder/passages.py", "- first + put_at", "- first", "core/test_pressure.py"),
     Break("core/finder/passages.py", "left = np.maximum(left - held[:, chosen[-1]], 0.0)", "pass",
           "core/test_pressure.py"),
-    Break("core/analyses/pressure.py", "first + at, last + at, rate)", "first, last, rate)", "core/test_alignment.py"),
+    Break("core/analyses/pressure.py", "first + at, last + at, rate)", "first, last, rate)", "core/test_pressure.py"),
     Break("core/finder/pitch_line.py", "> level_db.max() - LOUD_DB", "> -200.0", "core/test_pitch.py"),
     Break("core/ensemble/columns.py", "(loudness, now - was)", "(loudness, was - now)", "core/test_least_cut.py"),
     Break("core/ensemble/least_cut.py", "acts = _sounds(own) if is_dynamic", "acts = ~_sounds(own) if is_dynamic",

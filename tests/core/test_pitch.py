@@ -127,6 +127,12 @@ def test_one_voice_is_told_from_chords():
     assert np.mean(right) >= 0.9
 
 
+def test_a_noisy_room_in_the_pauses_does_not_make_one_voice_none():
+    x, _ = spoken()
+    pauses = 0.1 * np.std(x) * np.random.default_rng(6).standard_normal(3 * len(x))  # 20 dB below it
+    assert line_of(np.concatenate([x, pauses])).one_voice
+
+
 def test_what_speaks_has_the_pitch_that_it_was_given_and_that_yin_reads():
     x, hz = spoken()
     line = line_of(x)

@@ -51,13 +51,18 @@ def test_everything_comes_back_on_another_folder(saved, scratch):
     assert (refused.returncode, "is not empty" in refused.stderr) == (1, True)
 
 
-@pytest.mark.parametrize("what", ["flipped", "cut", "newer", "outwards"])
+@pytest.mark.parametrize("what", ["flipped", "exchanged", "cut", "newer", "outwards"])
 def test_of_a_damaged_backup_nothing_comes_back(saved, scratch, tmp_path, what):
     data = bytearray(saved[0].read_bytes())
     wrong = tmp_path / "wrong.backup"
     if what == "flipped":
         data[len(data) // 3] ^= 1
         wrong.write_bytes(data)
+    elif what == "exchanged":  # whole, but another file than was saved
+        with zipfile.ZipFile(saved[0]) as old, zipfile.ZipFile(wrong, "w") as new:
+            for name in old.namelist():
+                held = old.read(name)
+                new.writestr(name, bytes([held[0] ^ 1]) + held[1:] if name.startswith("audio/") else held)
     elif what == "cut":
         wrong.write_bytes(data[: len(data) // 2])
     else:
