@@ -19,6 +19,7 @@ from mivlo.core.model.intents import apply_all
 from mivlo.core.model.intents.ledgers import AddMove, SetLedger
 from mivlo.core.model.intents.treatments import AddTreatment, CopyLedgers, KeepTreatment, RemoveTreatment, SetTreatment
 from mivlo.core.moves.bell import Bell
+from mivlo.core.moves.compressor import Compressor
 from mivlo.core.moves.dynamic_bell import DynamicBell
 
 RATE, FADE = 48_000, 12 * CONTROL_FRAMES
@@ -91,6 +92,10 @@ def test_an_edit_of_one_treatment_leaves_the_others_alone_and_twins_share_both()
     assert both.track("c").ledger == (DEEPER,)
     assert [one.name for one in both.treatments] == ["", "half", ""]
     assert not any(one.ledger for one in both.as_treated("C").strips())
+    # One from nothing is heard with what is done later, as the others are.
+    later = entry("later", Compressor(threshold_db=-40, stand_in=True))
+    pressed = apply_all(both, [AddMove(strip_id="a", entry=later), AddTreatment(letter="D")]).as_treated("D")
+    assert [one.ledger for one in pressed.strips() if one.ledger] == [(later,)]
     kept = KeepTreatment(letter="B").apply(both)
     assert [one.letter for one in kept.treatments] == ["A"]
     assert (kept.track("a").amount, kept.track("a").variants) == (50.0, {})

@@ -135,6 +135,9 @@ export const setLoop = (frames: { start: number; end: number } | null): Intent =
 
 /** All tracks, then all groups, then the mix. */
 export const stripsOf = (session: SessionState): Strip[] => [...session.tracks, ...session.groups, session.master]
+/** Those that are there without the pressure test, too. */
+export const lastingStripsOf = (session: SessionState): Strip[] =>
+  stripsOf(session).filter((one) => one.kind === 'track' || !one.stand_in)
 /** The strip as it is shown, or null. */
 export const stripOf = (session: SessionState, id: string | null): Strip | null =>
   stripsOf(session).find((one) => one.id === id) ?? null

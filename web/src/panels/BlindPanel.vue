@@ -6,7 +6,7 @@ import OneOf from '../components/OneOf.vue'
 import StripSelect from '../components/StripSelect.vue'
 import { useBench, useBlind, usePlay, useSession } from '../composables/work'
 import { formatHz, formatTime } from '../lib/figures'
-import { stripsOf } from '../lib/intents'
+import { lastingStripsOf } from '../lib/intents'
 import { kindOf, placeHz } from '../lib/moves'
 
 const { state, chosenId, chosen, treatment } = useSession()
@@ -21,7 +21,7 @@ const ASKS = [
   ['better', 'Which is better?', 'pairs on random sides, and whether the votes agree'],
   ['least', 'The least that is heard', 'how little of a move is still heard'],
 ] as const
-const strips = computed(() => stripsOf(state.value))
+const strips = computed(() => lastingStripsOf(state.value))
 const moves = computed(() => chosen.value?.ledger.filter((one) => !one.move.stand_in) ?? [])
 const moveText = (entry: (typeof moves.value)[number]) => {
   const hz = placeHz(kinds.value, entry.move)

@@ -9,7 +9,7 @@ import HoldButton from '../components/HoldButton.vue'
 import StripSelect from '../components/StripSelect.vue'
 import { queries } from '../api/reads'
 import { useEdits, useHunt, usePlay, useSession } from '../composables/work'
-import { addMove, stripsOf } from '../lib/intents'
+import { addMove, lastingStripsOf } from '../lib/intents'
 import { newId } from '../lib/moves'
 
 const session = useSession()
@@ -30,7 +30,7 @@ const name = ref('')
 const remark = ref('')
 const amount = ref(100)
 const problem = ref('')
-const strips = computed(() => stripsOf(state.value))
+const strips = computed(() => lastingStripsOf(state.value))
 const roleOf = (strip: Strip | null) => (strip?.kind === 'track' ? strip.role : 'other')
 const shown = computed(() =>
   (listing.data.value ?? []).filter(

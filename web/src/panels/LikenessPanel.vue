@@ -9,7 +9,7 @@ import StripSelect from '../components/StripSelect.vue'
 import { useRead } from '../api/reads'
 import { useBench, usePlay, useSession } from '../composables/work'
 import { formatDb, formatHz } from '../lib/figures'
-import { addMove, stripsOf } from '../lib/intents'
+import { addMove, lastingStripsOf } from '../lib/intents'
 import { kindOf, newId, numberOf, placeHz } from '../lib/moves'
 
 const session = useSession()
@@ -29,7 +29,7 @@ const mostMoves = ref(6)
 const limitDb = ref(6)
 const lowHz = ref(60)
 const highHz = ref(12_000)
-const strips = computed(() => stripsOf(state.value))
+const strips = computed(() => lastingStripsOf(state.value))
 const others = computed(() => strips.value.filter((one) => one.id !== chosen.value?.id))
 
 const asked = computed(() => {

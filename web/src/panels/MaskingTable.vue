@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** How much two who play lose beside one another, on both sides. */
+import { lastingStripsOf } from '../lib/intents'
 import { computed, ref, watch } from 'vue'
 import type { Treatment } from '../api/client'
 import StripSelect from '../components/StripSelect.vue'
@@ -9,7 +10,7 @@ import { useSession } from '../composables/work'
 const props = defineProps<{ other: Treatment | null; names: readonly [string, string] }>()
 const { state, version, analyse } = useSession()
 const players = computed(() =>
-  [...state.value.tracks, ...state.value.groups].filter((one) => !one.group_id && !one.mute),
+  lastingStripsOf(state.value).filter((one) => one.id !== state.value.master.id && !one.group_id && !one.mute),
 )
 const one = ref('')
 const second = ref('')

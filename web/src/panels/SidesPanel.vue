@@ -12,7 +12,7 @@ import { useRead } from '../api/reads'
 import { useBench, usePlay, useSession, useTreatments } from '../composables/work'
 import { hzOfY, timeOfX, turned, wholeAxis, yOfHz, type TimeView } from '../lib/axis'
 import { formatHz, noteOfHz } from '../lib/figures'
-import { stripsOf } from '../lib/intents'
+import { lastingStripsOf } from '../lib/intents'
 import FiguresTable from '../components/FiguresTable.vue'
 import MaskingTable from './MaskingTable.vue'
 
@@ -27,7 +27,7 @@ const ONLY_OCTAVES = 0.5
 const stripId = ref(MIX)
 const subjects = computed(() => [
   { id: MIX, name: 'the whole mix' },
-  ...stripsOf(state.value).filter((one) => one.id !== state.value.master.id),
+  ...lastingStripsOf(state.value).filter((one) => one.id !== state.value.master.id),
 ])
 /** What it is compared with: nothing done, the letter of a treatment, or the id of a reference. */
 const withWhat = ref('')

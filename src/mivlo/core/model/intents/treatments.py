@@ -27,7 +27,7 @@ def _with_ledgers(session: Session, letter: Treatment, ledgers: dict[str, Ledger
 
 
 class AddTreatment(Intent):
-    """Make another treatment: of one that is there, or (without `of`) with no moves at all."""
+    """Make another treatment: of one that is there, or (without `of`) with no moves but what stands for later."""
 
     do: Literal["add-treatment"] = "add-treatment"
     letter: Treatment
@@ -41,7 +41,14 @@ class AddTreatment(Intent):
         made = TreatmentName(letter=self.letter, name=self.name)
         named = tuple(sorted((*session.treatments, made), key=lambda one: one.letter))
         added = session.model_copy(update={"treatments": named})
-        return added if self.of is None else _with_ledgers(added, self.letter, _ledgers_of(session, self.of))
+        if self.of is not None:
+            return _with_ledgers(added, self.letter, _ledgers_of(session, self.of))
+        # What somebody does later comes to whatever is handed over: under pressure all are compared with it.
+        later = {
+            strip.id: LedgerState(ledger=tuple(entry for entry in strip.ledger if entry.move.stand_in))
+            for strip in session.strips()
+        }
+        return _with_ledgers(added, self.letter, later)
 
 
 class SetTreatment(Intent):
