@@ -189,5 +189,19 @@ def test_nothing_overlaps_or_leaves_the_window_also_with_text_twice_as_large(bro
         page.wait_for_timeout(500)
         if wrong := page.evaluate(OUTSIDE):
             found[screen.removeprefix(address)] = wrong
+    # With all that the bar can hold, and the pressure test below: the axis is as high as there is room.
+    page.goto(f"{address}/bench")
+    page.wait_for_function("() => window.mivlo?.bench.laneSize.value.height > 1")
+    for count in (2, 3, 4):
+        page.evaluate("() => window.mivlo.treatments.makeEmpty()")
+        page.wait_for_function(f"() => window.mivlo.session.saved.value.treatments.length === {count}")
+    page.keyboard.press("u")
+    page.get_by_test_id("pressure-panel").wait_for()
+    page.evaluate("() => { window.mivlo.session.saveState.value = 'waiting' }")
+    page.wait_for_timeout(500)
+    if wrong := page.evaluate(OUTSIDE):
+        found["all of it"] = wrong
+    heights = page.evaluate("() => [...document.querySelectorAll('.lanes, .lanes > *')].map((one) => one.clientHeight)")
     sized.close()
     assert found == {}
+    assert len(set(heights)) == 1

@@ -147,6 +147,14 @@ const SAVE_WORDS: Record<SaveState, string> = {
     padding: 3px 10px;
   }
 }
+/* The treatments' letters take as much as a button each. */
+@media (max-width: 86em) {
+  .top:has(.tabs) {
+    flex-wrap: wrap;
+    height: auto;
+    padding: 3px 10px;
+  }
+}
 .home {
   font-weight: 700;
   font-size: 1.125rem;
