@@ -194,7 +194,7 @@ BREAKS = (
     Break("core/finder/place_curve.py", "_by_note(lines, over_db - of_root[lines.from_root], weights, n_bands)",
           "_by_note(lines, lines.level_db, weights, n_bands)", PLACES),
     Break("core/finder/place_curve.py", "weight / (weight + WHOLE_PASS_FRAMES)", "weight", PLACES),
-    Break("core/finder/learning.py", "max(LEAST_DB, OVER_WOBBLE * wobble)", "0.0", PLACES),
+    Break("core/finder/learning.py", "max(LEAST_DB, OVER_WOBBLE * wobble)", "0.0", LEARNING),
     Break("core/finder/learning.py", "p * doubt - HARSH_FROM", "p * 0.0 - HARSH_FROM", LEARNING),
     Break("core/finder/survey.py", "min(draft.excess_db * draft.sure * amount / 100.0, deepest_db)",
           "draft.excess_db * draft.sure * amount / 100.0", LEARNING),

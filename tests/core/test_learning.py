@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 from mivlo.core.engine.source import ArraySource
+from mivlo.core.finder.learning import learn
 from mivlo.core.finder.survey import survey
 from mivlo.core.moves.plane import Plane
 
@@ -29,6 +30,14 @@ def test_a_learnt_plane_takes_planted_lines_out_and_leaves_clean_twins_alone():
     assert np.median(taken) >= 0.35
     assert np.mean(np.array(taken) < -0.02) <= 0.05
     assert np.mean(changed) <= 0.35
+
+
+def test_of_a_curve_that_only_wobbles_nothing_is_learned():
+    for program in PROGRAMS[:3]:
+        x = played(program)
+        found = learn(ArraySource(x), start=0, end=x.shape[1], sample_rate_hz=RATE, low_hz=600.0, high_hz=10_000.0)
+        inside = (found.levels.hz > 600.0) & (found.levels.hz < 10_000.0)
+        assert np.mean(found.of_curve_db[inside] > 0.0) < 0.3
 
 
 def test_a_plane_that_learned_and_found_nothing_leaves_alone_what_an_unlearnt_one_shaves():
