@@ -3,6 +3,7 @@
 import asyncio
 import json
 import os
+import shutil
 import signal
 import threading
 import time
@@ -16,7 +17,7 @@ import procrastinate
 import pytest
 import websockets.sync.client
 from procrastinate.exceptions import ConnectorException
-from sqlalchemy import select, text, update
+from sqlalchemy import delete, select, text, update
 
 from mivlo.core.analyses.pitch import PitchLines
 from mivlo.core.analyses.registry import ANALYSES, foreseen
@@ -24,7 +25,7 @@ from mivlo.core.analyses.waveform import Waveforms
 from mivlo.core.errors import ParameterError
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import ProductNeedRow, ProductRow, ProductWantRow
-from mivlo.server.jobs.compute import evict
+from mivlo.server.jobs.compute import compute, evict
 from mivlo.server.jobs.worker import ALL_QUEUES, work
 from mivlo.server.services import products
 from mivlo.server.services.analyses import listen
@@ -439,3 +440,21 @@ def test_a_sound_that_is_deleted_takes_along_what_was_made_of_it(own):
         freed = http.delete(f"/api/sessions/{state['id']}/audio/{gone['audio_id']}").json()["freed_bytes"]
         assert freed > 3 * RATE * np.float32().itemsize * 2  # its sound, its original, its picture, its maps
         assert analysed(http, state, "waveform", strip_id=state["tracks"][1]["id"]) == stays
+
+
+def test_what_was_thrown_away_before_it_was_needed_is_computed_again(api):
+    state = with_tracks(api, 2.0, 2.5)
+    analysed(api, state, "ensemble")
+    now = SessionState.model_validate(api.get(f"/api/sessions/{state['id']}").json())
+    ensemble = ANALYSES["ensemble"]
+    figures = ensemble.question(now, ensemble.asked(), lambda _: None)
+    of = {row.kind: row.id for row in rows(state)}
+    with open_db() as db:  # as if it had begun just when room was made
+        db.execute(delete(ProductRow).where(ProductRow.id == of["ear-map"]))
+        again = {"status": "waiting", "params": figures.model_dump_json()}
+        db.execute(update(ProductRow).where(ProductRow.id == of["ensemble"]).values(**again))
+        db.commit()
+    shutil.rmtree(settings().product_folder(of["ear-map"]))
+    compute(of["ensemble"], "here")
+    until(lambda: {row.kind: row.status for row in rows(state)}["ensemble"] == "done", 30.0)
+    assert settings().product_folder(of["ear-map"]).exists()
