@@ -47,7 +47,7 @@ class Bench:
 
     def open_demo(self, track: str) -> "Bench":
         """Open a copy of the demo that no other test knows."""
-        self.page.goto(f"/session/{copy_of_demo(self._mivlo)}/bench")
+        self.page.goto(f"/session/{copy_of_demo(self._mivlo, first=track)}/bench")
         self.page.get_by_role("button", name=track, exact=True).click()
         expect(self.page.get_by_test_id("spectrum")).to_be_visible()
         return self

@@ -175,7 +175,8 @@ def test_forms_follow_the_kind_and_ready_made_starts_are_plain_values(bench, pag
     bench.saved()
     dynamic = bench.chosen()["ledger"][0]["move"]
     assert dynamic["key_hz"] == 1_200
-    assert dynamic["listens_to"] == page.evaluate("() => window.mivlo.session.state.value.tracks[0].id")
+    tracks = page.evaluate("() => JSON.parse(JSON.stringify(window.mivlo.session.state.value.tracks))")
+    assert dynamic["listens_to"] == next(track["id"] for track in tracks if track["name"] == "Lead voice")
     page.get_by_test_id("phase").select_option("linear")
     bench.saved()
     assert bench.chosen()["phase"] == "linear"

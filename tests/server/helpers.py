@@ -40,9 +40,9 @@ def upload(http: httpx.Client, session_id: str, name: str, data: bytes, **fields
     return http.post(f"/api/sessions/{session_id}/tracks", files={"file": (name, data)}, data=fields)
 
 
-def session_with_track(http: httpx.Client, **kind) -> dict:
+def session_with_track(http: httpx.Client, *, role: str = "kick", **kind) -> dict:
     session = new_session(http)
-    answer = upload(http, session["id"], "drum.wav", wav(**kind), role="kick")
+    answer = upload(http, session["id"], "drum.wav", wav(**kind), role=role)
     assert answer.status_code == 201, answer.text
     return answer.json()
 

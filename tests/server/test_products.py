@@ -1,6 +1,7 @@
 """What is computed: once, in order of who waits, kept over restarts, given up, tried again, thrown away for room."""
 
 import asyncio
+import itertools
 import json
 import os
 import shutil
@@ -19,8 +20,10 @@ import websockets.sync.client
 from procrastinate.exceptions import ConnectorException
 from sqlalchemy import delete, select, text, update
 
+from mivlo.core.analyses.picture import Pictures
 from mivlo.core.analyses.pitch import PitchLines
 from mivlo.core.analyses.registry import ANALYSES, foreseen
+from mivlo.core.analyses.suspects import SuspectsOf
 from mivlo.core.analyses.waveform import Waveforms
 from mivlo.core.errors import ParameterError
 from mivlo.server.db.engine import open_db
@@ -34,14 +37,17 @@ from mivlo.server.services.state import SessionState
 from mivlo.server.settings import settings
 
 from ..conftest import Running, start_mivlo
-from .helpers import RATE, analysed, bell, edit, new_id, new_session, set_track, upload, wav
+from .helpers import RATE, analysed, bell, edit, new_id, new_session, session_with_track, set_track, upload, wav
 from .test_healing import until
+
+SEEDS = itertools.count(1_000)
 
 
 def with_tracks(http, *seconds: float) -> dict:
+    """Make a session of sound that no other one has: of the same files, nothing is computed twice."""
     session = new_session(http)
-    for seed, length in enumerate(seconds, 1):
-        answer = upload(http, session["id"], f"track {seed}.wav", wav(length, seed=seed))
+    for at, length in enumerate(seconds):
+        answer = upload(http, session["id"], f"track {at}.wav", wav(length, seed=next(SEEDS)))
         assert answer.status_code == 201, answer.text
     return answer.json()
 
@@ -441,6 +447,40 @@ def test_a_sound_that_is_deleted_takes_along_what_was_made_of_it(own):
         freed = http.delete(f"/api/sessions/{state['id']}/audio/{gone['audio_id']}").json()["freed_bytes"]
         assert freed > 3 * RATE * np.float32().itemsize * 2  # its sound, its original, its picture, its maps
         assert analysed(http, state, "waveform", strip_id=state["tracks"][1]["id"]) == stays
+
+
+def test_what_the_same_file_gave_in_another_session_is_not_computed_again(api, monkeypatch):
+    begun: list[str] = []
+    for kind in (Pictures, SuspectsOf):
+
+        def counted(self, work, params, analyse=kind.analyse):
+            begun.append(self.name)
+            return analyse(self, work, params)
+
+        monkeypatch.setattr(kind, "analyse", counted)
+    seed = next(SEEDS)
+
+    def answers(role: str = "kick") -> tuple[dict, dict, bytes]:
+        state = session_with_track(api, seconds=3.0, seed=seed, role=role)
+        strip = {"strip_id": state["tracks"][0]["id"]}
+        found = analysed(api, state, "suspects", **strip)
+        asked = strip | {"shows": "before", "place": {"time_zoom": 2}}
+        analysed(api, state, "picture", **asked)
+        product = api.post(f"/api/sessions/{state['id']}/analyses/picture", json=asked).json()["id"]
+        return state, found, picture_of(product)
+
+    def picture_of(product: str) -> bytes:
+        return api.get(f"/api/products/{product}/picture.png").content
+
+    first, found, picture = answers()
+    again, found_again, picture_again = answers()
+    assert (found_again, picture_again) == (found, picture)
+    assert Counter(begun) == {"suspects": 1, "picture": 1}
+    assert api.delete(f"/api/sessions/{first['id']}?for_good=true").json()["freed_bytes"] > 0
+    (kept,) = (row.id for row in rows(again) if row.kind == "picture")
+    assert picture_of(kept) == picture
+    answers(role="lead voice")  # is looked for other faults, and looks the same
+    assert Counter(begun) == {"suspects": 2, "picture": 1}
 
 
 def test_what_was_thrown_away_before_it_was_needed_is_computed_again(api):

@@ -62,10 +62,18 @@ const make = () =>
         :minimum="-60"
         :maximum="24"
         @commit="set(group, 'gain', { gain_db: $event ?? 0 })" />
-      <button class="plain boxed" :aria-pressed="group.solo" @click="set(group, 'solo', { solo: !group.solo })">
+      <button
+        class="plain boxed"
+        :aria-pressed="group.solo"
+        :aria-label="`Solo ${group.name}`"
+        @click="set(group, 'solo', { solo: !group.solo })">
         solo
       </button>
-      <button class="plain boxed" :aria-pressed="group.mute" @click="set(group, 'mute', { mute: !group.mute })">
+      <button
+        class="plain boxed"
+        :aria-pressed="group.mute"
+        :aria-label="`Mute ${group.name}`"
+        @click="set(group, 'mute', { mute: !group.mute })">
         mute
       </button>
       <button

@@ -20,6 +20,7 @@ from mivlo.core.model import Frozen, RecordedSession
 from mivlo.core.remembered import remembered
 
 __all__ = [
+    "KEY_BYTES",
     "Analysis",
     "AnyAnalysis",
     "Known",

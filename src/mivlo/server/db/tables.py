@@ -4,7 +4,7 @@ import uuid
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, DateTime, ForeignKey, MetaData, Text, UniqueConstraint, func
+from sqlalchemy import BigInteger, DateTime, ForeignKey, Index, MetaData, Text, UniqueConstraint, func
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
@@ -155,10 +155,12 @@ class ProductRow(Base):
     """Something that is computed once, or rendered: its status while it is under way, and what came of it.
 
     `id` is made of all that the result hangs on; of a hand-over it is its own. While it is to be computed, `params`
-    holds its figures. `audio_ids` are the files that it was made from.
+    holds its figures. `audio_ids` are the files that it was made from; `content` says all that it hangs on by what
+    these hold, so that it is the same for the same files in another session.
     """
 
     __tablename__ = "product"
+    __table_args__ = (Index("ix_product_content", "content"),)
 
     id: Mapped[str] = mapped_column(primary_key=True)
     session_id: Mapped[str] = mapped_column(ForeignKey("session.id", ondelete="CASCADE"), index=True)
@@ -166,6 +168,7 @@ class ProductRow(Base):
     kind: Mapped[str]
     params: Mapped[str]
     audio_ids: Mapped[list[Any]] = mapped_column(default=list)
+    content: Mapped[str | None]
     status: Mapped[str]  # waiting, running, done, failed, cancelled
     priority: Mapped[int]
     foreseen: Mapped[bool] = mapped_column(default=False)  # the session needs it, whether anybody asks or not

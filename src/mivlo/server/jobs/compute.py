@@ -12,7 +12,7 @@ from sqlalchemy import func, select
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session as Database
 
-from mivlo.core.analyses.base import Need, Work
+from mivlo.core.analyses.base import AnyAnalysis, Need, Work
 from mivlo.core.analyses.needs import needs_of
 from mivlo.core.analyses.registry import ANALYSES
 from mivlo.core.engine.source import open_source
@@ -33,6 +33,7 @@ from mivlo.server.services.products import (
     want,
     wanted_of,
 )
+from mivlo.server.services.same_content import content_of, twin_of
 from mivlo.server.services.sessions import read_session
 from mivlo.server.settings import settings
 
@@ -60,7 +61,7 @@ def compute(product_id: str, worker: str) -> None:
     if row is None:
         return
     try:
-        result, n_bytes = _run(row)
+        result, n_bytes, content = _run(row)
     except CancelledError:
         _ended(row, status="cancelled")
     except NeedGoneError:
@@ -79,14 +80,15 @@ def compute(product_id: str, worker: str) -> None:
         reason = "an unforeseen fault; the log of the job process has it"
         _with_db(lambda db: put_back(db, product_id, code="mivlo-error", reason=reason))
     else:
-        _ended(row, status="done", result=result, n_bytes=n_bytes)
+        _ended(row, status="done", result=result, n_bytes=n_bytes, content=content)
         _make_room_now_and_then()
 
 
-def _run(row: ProductRow) -> tuple[str, int]:
+def _run(row: ProductRow) -> tuple[str, int, str | None]:
+    """Return what came of it, how much of the disk that takes, and what it hangs on by what its files hold."""
     reporter = _Reporter(row.id)
     if row.kind == TAKE_IN:
-        return take_in(Incoming.model_validate_json(row.params), settings().import_limits).model_dump_json(), 0
+        return take_in(Incoming.model_validate_json(row.params), settings().import_limits).model_dump_json(), 0, None
     if row.kind == handover.HAND_OVER:
         request = HandOverRequest.model_validate_json(row.params)
         with open_db() as db:
@@ -97,16 +99,36 @@ def _run(row: ProductRow) -> tuple[str, int]:
         except BaseException:
             shutil.rmtree(folder, ignore_errors=True)
             raise
-        return files.model_dump_json(), 0
-    return _analysed(row, reporter)
-
-
-def _analysed(row: ProductRow, reporter: "_Reporter") -> tuple[str, int]:
-    analysis = ANALYSES[row.kind]
-    params = analysis.params.model_validate_json(row.params)
-    folder = settings().product_folder(row.id)
+        return files.model_dump_json(), 0, None
+    analysis, folder = ANALYSES[row.kind], settings().product_folder(row.id)
     part = folder.with_name(f".{row.id}.part")
     shutil.rmtree(part, ignore_errors=True)
+    with open_db() as db:
+        content = content_of(db, row, analysis)
+        twin = None if content is None else twin_of(db, row, content)
+    if twin is not None and _is_linked(twin, analysis, folder, part):
+        return twin.result or "", twin.bytes, content
+    return *_analysed(row, analysis, folder, part, reporter), content
+
+
+def _is_linked(twin: ProductRow, analysis: AnyAnalysis, folder: Path, part: Path) -> bool:
+    """Let a product have the files of one that hangs on the same; False where they are just being deleted, or this disk
+    knows no links."""
+    try:
+        if analysis.writes_files:
+            shutil.copytree(settings().product_folder(twin.id), part, copy_function=os.link)
+            shutil.rmtree(folder, ignore_errors=True)
+            part.replace(folder)
+    except OSError:
+        shutil.rmtree(part, ignore_errors=True)
+        return False
+    return True
+
+
+def _analysed(
+    row: ProductRow, analysis: AnyAnalysis, folder: Path, part: Path, reporter: "_Reporter"
+) -> tuple[str, int]:  # fmt: skip
+    params = analysis.params.model_validate_json(row.params)
     if analysis.writes_files:
         part.mkdir(parents=True)
     try:

@@ -264,7 +264,7 @@ def report(db: Database, product_id: str, progress: float) -> bool:
 
 def finish(
     db: Database, product_id: str, *, status: str, result: str | None = None, n_bytes: int = 0,
-    code: str | None = None, reason: str | None = None, keeps_params: bool = False,
+    code: str | None = None, reason: str | None = None, keeps_params: bool = False, content: str | None = None,
 ) -> bool:  # fmt: skip
     """Note what came of a product, and let go on what has waited for it; False where it was deleted meanwhile."""
     hold_products(db)
@@ -272,6 +272,7 @@ def finish(
     if row is None:
         return False
     row.status, row.result, row.bytes, row.code, row.reason = status, result, n_bytes, code, reason
+    row.content = content
     row.ended_at = row.used_at = datetime.now(UTC)
     row.worker = None
     row.progress = 1.0 if status == "done" else row.progress
