@@ -19,10 +19,15 @@ export function makeEdits(session: SessionStore, play: Play, bench: Bench) {
   const { about, known, knownChosen, chosen, overlay, edit } = session
   const { pointerHz, entryId, markedHz, excessAt } = bench
 
-  /** Edit the chosen strip, as it is known to the server. */
-  const onStrip = (label: string, change: (strip: Strip) => (intents.AnyIntent | null)[]) => {
-    const strip = knownChosen()
-    return strip ? edit(label, change(strip)) : Promise.resolve(false)
+  /** Edit a strip (the chosen one, where none is named), as it is known to the server once it is edited. */
+  async function onStrip(
+    label: string,
+    change: (strip: Strip) => (intents.AnyIntent | null)[],
+    stripId = knownChosen()?.id,
+  ): Promise<boolean> {
+    await session.stepped()
+    const strip = intents.stripOf(known.value, stripId ?? null)
+    return strip ? edit(label, change(strip)) : false
   }
 
   /** What the core says to a pin; without an answer nothing is done. */

@@ -1,6 +1,6 @@
 /** What a move that keeps places learns from a stretch, and what the user makes of it. */
 import { ref, watch } from 'vue'
-import type { LedgerEntry, Move } from '../api/client'
+import type { LedgerEntry, Move, Strip } from '../api/client'
 import { questionOf } from '../api/analyses'
 import { formatHz } from '../lib/figures'
 import { addKeeper, setMove } from '../lib/intents'
@@ -11,7 +11,6 @@ import { makeListening, type Stretch } from './useListening'
 import type { Play } from './usePlay'
 import type { SessionStore } from './useSession'
 
-type Learns = Extract<Move, { places?: unknown }>
 export type Learning = ReturnType<typeof makeLearning>
 
 export function makeLearning(session: SessionStore, play: Play, bench: Bench, edits: Edits) {
@@ -42,10 +41,14 @@ export function makeLearning(session: SessionStore, play: Play, bench: Bench, ed
       const { places, loud_places, loud_from_db } = plane
       if (!places?.length && !loud_places?.length)
         problem.value = 'No place there adds to what passes it: nothing learned.'
-      await edits.onStrip('Learn places', (known) => {
-        const now = known.ledger.find((one) => one.id === entryId)?.move as Learns | undefined
-        return now ? [setMove(known, entryId, { ...now, places, loud_places, loud_from_db } as Move)] : []
-      })
+      const learnt = (known: Strip) => {
+        const now = known.ledger.find((one) => one.id === entryId)?.move
+        // Meanwhile it may have become another kind of move, which learns nothing.
+        return now && 'places' in now
+          ? [setMove(known, entryId, { ...now, places, loud_places, loud_from_db } as Move)]
+          : []
+      }
+      await edits.onStrip('Learn places', learnt, strip.id)
     } catch (error) {
       problem.value = error instanceof Error ? error.message : String(error)
     } finally {

@@ -2,6 +2,9 @@ import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { effectScope } from 'vue'
 import type { About, Edit, Move, SessionState, StepInHistory, Track } from '../api/client'
 import { addMove, asTreated, inTreatment, overlaid, setMove, setTrack } from '../lib/intents'
+import type { Bench } from './useBench'
+import { makeEdits } from './useEdits'
+import type { Play } from './usePlay'
 import { makeSession } from './useSession'
 
 const BELL = { kind: 'bell', hz: 431, gain_db: -6 } as Move
@@ -143,6 +146,21 @@ describe('edits', () => {
     expect((asked[1]?.body as unknown as StepInHistory).of).toBe(asked[0]?.body?.id)
     await store.undo()
     expect((asked[2]?.body as unknown as StepInHistory).of).toBe('edit 7')
+  })
+})
+
+describe('what an answer brings late', () => {
+  it('is set on what a step back on its way leaves, and on its own strip, whichever is looked at by then', async () => {
+    const store = opened()
+    const edits = effectScope().run(() => makeEdits(store, {} as Play, {} as Bench))
+    store.chosenId.value = 'm'
+    answers = [edited(6, -3), edited(7, -1)]
+    void store.undo()
+    const before: (number | undefined)[] = []
+    await edits?.onStrip('late', (strip) => (before.push((strip as Track).gain_db), gain(store, -1)), 't')
+    expect(before).toEqual([-3])
+    expect(asked[1]?.body?.intents[0]).toMatchObject({ seen: { gain_db: -3 } })
+    expect(store.saveState.value).toBe('saved')
   })
 })
 

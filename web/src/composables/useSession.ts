@@ -58,6 +58,8 @@ export function makeSession(about: About, opened: SessionState) {
   const chosenId = ref<string | null>(null)
   let turns: Promise<unknown> = Promise.resolve()
   let underWay = 0
+  /** Steps back or forward that are on their way, and what ends with the last of them. */
+  let stepping: Promise<unknown> | null = null
   /** The newest revision that was heard of, seen or not. */
   let newestRevision = opened.revision
   let left = false
@@ -159,11 +161,20 @@ export function makeSession(about: About, opened: SessionState) {
     const seen = way === 'undo' && pending.value.length ? pending.value.at(-1)?.id : undefined
     const stepId = newId()
     let of = underWay ? seen : saved.value[way]?.edit_id
-    return inTurn(async () => {
+    const turn = inTurn(async () => {
       of ??= saved.value[way]?.edit_id
       if (of === undefined) return null
       return api[way](id, { id: stepId, author: 'engineer', of })
     })
+    stepping = turn
+    return turn.finally(() => {
+      if (stepping === turn) stepping = null
+    })
+  }
+
+  /** Wait for steps back or forward that are on their way: nobody knows yet what they leave to be edited. */
+  async function stepped(): Promise<void> {
+    while (stepping) await stepping
   }
 
   /** One request after the other, each insisted on; `done` is called together with taking its answer over. */
@@ -245,6 +256,7 @@ export function makeSession(about: About, opened: SessionState) {
     reload,
     keepDraft,
     edit,
+    stepped,
     undo: () => stepBack('undo'),
     redo: () => stepBack('redo'),
   }
