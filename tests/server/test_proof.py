@@ -13,6 +13,7 @@ from .helpers import RATE, client_of, edit, new_session, session_with_track, ste
 
 BELL = {"kind": "bell", "hz": 1_000, "gain_db": -12, "q": 2}
 N_FRAMES = 24_000
+HEARD = 0.05  # a tenth of what the sound comes to; 60 dB down, it comes to a thousandth
 
 
 def added(entry_id: str, move: dict, **more) -> dict:
@@ -76,12 +77,12 @@ def checked(http):
 
 
 def heard(client, state, on):
-    """Play until something is heard: before both sides are known to be equally loud, nothing is, and this client plays
-    faster than the clock. What is compared is what comes once it sounds."""
+    """Play until something is heard: before both sides are known to be equally loud, both are 60 dB down, and this
+    client plays faster than the clock. What is compared is what comes once it sounds."""
     deadline = time.monotonic() + 60
     while True:
         play = client.play(state, on, n_frames=RATE)
-        if play.sound[:, : -3 * N_FRAMES // 2].any() or time.monotonic() > deadline:
+        if np.abs(play.sound[:, : -3 * N_FRAMES // 2]).max() > HEARD or time.monotonic() > deadline:
             return play
 
 
