@@ -29,9 +29,11 @@ class Way:
 
     def read(self, frame: int, n_frames: int) -> Array:
         """Return (2, n_frames) of what comes by it."""
-        left, right = self.strip.fader(frame, n_frames)
+        y = self.strip.fader(frame, n_frames)
         gain = self.gain.take(frame, n_frames)
-        return np.stack([left, right]) if isinstance(gain, float) and gain == 1.0 else np.stack([left, right]) * gain
+        if not (isinstance(gain, float) and gain == 1.0):
+            y *= gain
+        return y
 
 
 @dataclass(frozen=True, slots=True, eq=False)

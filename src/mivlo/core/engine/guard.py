@@ -1,10 +1,10 @@
 """The probe's guard and the output meter: K-weighted power and true peak, step by step of the control grid."""
 
-from copy import copy
 from typing import Self
 
 import numpy as np
 
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.engine.mix import GuardReference
 from mivlo.core.filters.biquad import Biquad
 from mivlo.core.k_weighting import BLOCK_S, OFFSET_LU, k_weighting
@@ -60,7 +60,7 @@ class Guard:
 
     def clone(self) -> Self:
         """Return one that goes on from here on its own."""
-        other = copy(self)
+        other = sharing_clone(self)
         other._k, other._powers = self._k.clone(), self._powers.copy()
         return other
 

@@ -1,10 +1,10 @@
 """The pitch pipe: a soft plain tone beside the mix, to match a ring by ear."""
 
-from copy import copy
 from typing import Self
 
 import numpy as np
 
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.engine.ramp import Ramp
 from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.units import Array, db_to_gain
@@ -28,7 +28,7 @@ class Pipe:
 
     def clone(self) -> Self:
         """Return one that goes on from here on its own."""
-        other = copy(self)
+        other = sharing_clone(self)
         other._open = self._open.clone()
         return other
 

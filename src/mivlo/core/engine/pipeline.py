@@ -49,6 +49,8 @@ class _Placed:
 
     def take_in(self, x: Array, context: Context, traces: list[Trace]) -> Array:
         """Run it over a block, its figures changed where that is due; what it traced is added to a list."""
+        if not self.due:
+            return self._run(x, context, traces)
         parts, frame = [], context.frame
         while self.due and self.due[0][0] < frame + x.shape[1]:
             (due, spec), *rest = self.due

@@ -120,7 +120,7 @@ class Strip:
     def read_raw(self, frame: int, n_frames: int) -> Array:
         """Return the untreated input."""
         x = self._read_raw(frame, n_frames)
-        if not math.isfinite(float(np.sum(x))):
+        if not math.isfinite(x.sum()):
             self.non_finite_at.append(frame)
             x = np.nan_to_num(x, nan=0.0, posinf=0.0, neginf=0.0)
         return x
@@ -239,10 +239,13 @@ class Strip:
         with self.lock:
             return {key: list(traces) for key, traces in (self._pipeline.traces or {}).items()}
 
-    def fader(self, frame: int, n_frames: int) -> tuple[Array, Array]:
-        """Return left and right behind the fader."""
+    def fader(self, frame: int, n_frames: int) -> Array:
+        """Return a fresh (2, n_frames): left and right behind the fader."""
         x = self.read(frame, n_frames)
-        return x[0] * self.left.take(frame, n_frames), x[-1] * self.right.take(frame, n_frames)
+        out = x if self.n_channels == 2 else np.empty((2, n_frames))
+        np.multiply(x[0], self.left.take(frame, n_frames), out=out[0])
+        np.multiply(x[-1], self.right.take(frame, n_frames), out=out[1])
+        return out
 
     def silent_from(self, frame: int) -> bool:
         """Tell whether nothing of it is heard from a frame on, as things stand."""
@@ -272,10 +275,10 @@ class Strip:
     def _produce(self, frame: int, until: int) -> Array:
         reach = until + max((extra.ahead_frames for extra, _ in self._extras), default=0)
         made = self._pipeline.run(reach, self.read_raw, self._read_key, far_ahead=self.far_ahead)
-        y = np.concatenate([self._pending, made], axis=1)
+        y = np.concatenate([self._pending, made], axis=1) if self._pending.shape[1] else made
         self._pending = y[:, until - frame :].copy()
         y = y[:, : until - frame]
-        if not math.isfinite(float(np.sum(y))):
+        if not math.isfinite(y.sum()):
             # Reset, told to the user, and silent for this stretch: what is no number must never reach anybody's ears.
             self.non_finite_at.append(frame)
             self.fixed_before = until
@@ -289,6 +292,7 @@ class Strip:
             if first < last:
                 weight = _FADE[first - at : last - at]
                 part = slice(first - frame, last - frame)
+                y = y.copy()  # the last stage may go on with what it has given
                 y[:, part] = tail[:, first - at : last - at] * (1.0 - weight) + y[:, part] * weight
         return self._with_extras(y, frame)
 

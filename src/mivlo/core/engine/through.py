@@ -1,6 +1,5 @@
 """Listening through something else than what one has, for the ears only: mono, a small loudspeaker, a curve."""
 
-from copy import copy
 from functools import lru_cache
 from itertools import pairwise
 from typing import Annotated, Literal, Self
@@ -9,6 +8,7 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from mivlo.core import kernels
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.engine.ramp import Ramp
 from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.filters.matched import plain_bell, plain_cut
@@ -64,7 +64,7 @@ class _Ears:
         self._gain = float(np.sqrt(heard.sum() / (heard * response**2).sum()))
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other._chain, other._past = self._chain.clone(), self._past.copy()
         return other
 
@@ -89,7 +89,7 @@ class Through:
 
     def clone(self) -> Self:
         """Return one that goes on from here on its own."""
-        other = copy(self)
+        other = sharing_clone(self)
         other._plain = self._plain.clone()
         other._ways = [(ears.clone(), weight.clone()) for ears, weight in self._ways]
         return other

@@ -1,12 +1,12 @@
 """A gain over all frequencies that follows the level, in place of the sound or on a copy beside it."""
 
-from copy import copy
 from dataclasses import dataclass
 from typing import Self
 
 import numpy as np
 
 from mivlo.core import kernels
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.filters.biquad import Biquad
 from mivlo.core.kernels import SUBSTEP_FRAMES
 from mivlo.core.processors.chain import GLIDE_S, Chain, KeyedSection
@@ -58,7 +58,7 @@ class BroadFilter:
         kernels.broad_gain.mixed(lanes, beside, self._pole, self._weights)
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other._chain, other._weights = self._chain.clone(), self._weights.copy()
         return other
 

@@ -1,7 +1,6 @@
 """A chain of filter sections with state, whose figures can change while it runs."""
 
 from collections.abc import Sequence
-from copy import copy
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Self
@@ -10,6 +9,7 @@ import numpy as np
 
 from mivlo.core import kernels
 from mivlo.core.channel import Channel
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.errors import ParameterError
 from mivlo.core.filters.biquad import Biquad, decay_s, state_variable_form
 from mivlo.core.kernels import CONTROL_FRAMES
@@ -23,19 +23,8 @@ _LANES: dict[Channel, int] = {"both": 0, "left": 1, "right": 2, "mid": 3, "side"
 GLIDE_S = 0.013  # of each of three one-pole stages: slow enough that a moved bell stays under -80 dB off the tone
 GLIDE_END_STAGES = 20.0  # after 20 time constants the rest (5e-7) is dropped in one step
 SWITCH_STEPS = 8  # of the control grid: 10.7 ms at 48 kHz for on and off
-_ARRAYS = (
-    "_state",
-    "_lanes",
-    "_now",
-    "_then",
-    "_target",
-    "_stages",
-    "_left",
-    "_wet_step",
-    "_wet_goal",
-    "_wet_now",
-    "_wet_then",
-)
+_FIGURES = ("_lanes", "_now", "_then", "_target", "_stages", "_left", "_wet_step", "_wet_goal", "_wet_now", "_wet_then")
+_ARRAYS = ("_state", *_FIGURES)
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,6 +78,7 @@ class Chain:
         self._wet_curve = 0.5 - 0.5 * np.cos(np.pi * np.arange(SWITCH_STEPS + 1) / SWITCH_STEPS)
         self._keys: list[str] = []
         self._fading_out: set[str] = set()
+        self._at_rest = self._shares = False  # whether figures glide no more, and whether a clone has the same arrays
         self._allocate(0)
         self._insert_all(self._possible(sections))
 
@@ -99,15 +89,18 @@ class Chain:
 
     def clone(self) -> Self:
         """Return a chain that goes on from here on its own."""
-        other = copy(self)
-        other._keys, other._fading_out = list(self._keys), set(self._fading_out)
-        for name in _ARRAYS:
-            setattr(other, name, getattr(self, name).copy())
+        self._at_rest = self._at_rest or self._has_settled()
+        self._shares = self._at_rest
+        other = sharing_clone(self)
+        other._state = self._state.copy()
+        if not self._at_rest:
+            other._copy_figures()
         return other
 
     def set_sections(self, sections: Sequence[KeyedSection]) -> None:
         """Glide to other sections from the next control step on; new ones fade in, missing ones fade out."""
         sections = self._possible(sections)
+        self._own_figures()
         wanted = {section.key for section in sections}
         order = [section.key for section in sections]
         for index, key in enumerate(self._keys):
@@ -138,6 +131,25 @@ class Chain:
     def is_finite(self) -> bool:
         """Tell whether every state is a finite number."""
         return bool(np.isfinite(self._state).all())
+
+    def _has_settled(self) -> bool:
+        """Tell whether all sections are what they are to be, at both knots: nothing is written to any more."""
+        return (
+            not self._left.any()
+            and np.array_equal(self._wet_step, self._wet_goal)
+            and np.array_equal(self._wet_now, self._wet_then)
+            and np.array_equal(self._now, self._then)
+        )
+
+    def _own_figures(self) -> None:
+        """Have arrays that no clone has, to be written to."""
+        if self._shares:
+            self._copy_figures()
+        self._at_rest = self._shares = False
+
+    def _copy_figures(self) -> None:
+        for name in _FIGURES:
+            setattr(self, name, getattr(self, name).copy())
 
     def _possible(self, sections: Sequence[KeyedSection]) -> list[KeyedSection]:
         if self._n_channels == 2:

@@ -4,7 +4,6 @@ Source: memoryless tanh with oversampling, as usual in the literature on distort
 Processing, from memory); how much oversampling is enough was measured (docs/method.md).
 """
 
-from copy import copy
 from dataclasses import dataclass
 from typing import Self
 
@@ -12,6 +11,7 @@ import numpy as np
 
 from mivlo.core import kernels
 from mivlo.core.channel import Channel, lane_of, put_lane_back
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.kernels import CONTROL_FRAMES, SUBSTEP_FRAMES
 from mivlo.core.processors.chain import GLIDE_S
 from mivlo.core.processors.oversampling import Oversampler
@@ -122,7 +122,7 @@ class DriveStage:
         return None
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other._filters = [one.clone() for one in self._filters]
         other._gliding = self._gliding.copy()
         return other

@@ -1,6 +1,5 @@
 """A filter whose gain follows the level of a band: its own, or another track's."""
 
-from copy import copy
 from dataclasses import dataclass
 from typing import Literal, Self
 
@@ -8,6 +7,7 @@ import numpy as np
 
 from mivlo.core import kernels
 from mivlo.core.channel import Channel, lane_of, put_lane_back
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.filters.biquad import Biquad, decay_s
 from mivlo.core.kernels import CONTROL_FRAMES, SUBSTEP_FRAMES
 from mivlo.core.processors.broad import Broad, BroadFilter
@@ -181,7 +181,7 @@ class _Blender:
         self._waiting = self._waiting[:, lanes.shape[1] :].copy()
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other._chain, other._full = self._chain.clone(), self._full.copy()
         return other
 
@@ -234,7 +234,7 @@ class _Slider:
             done += count
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other._state = self._state.copy()
         return other
 
@@ -370,7 +370,7 @@ class DynamicStage:
         return gains_db
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other._filter, other._first_section = self._filter.clone(), self._first_section.clone()
         other._share = self._share.copy()
         # The rest is replaced, never written into.

@@ -1,7 +1,6 @@
 """Static sections in linear phase: a filter of the same magnitude, run by partitions on a fixed grid."""
 
 from collections.abc import Iterator
-from copy import copy
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Self
@@ -11,6 +10,7 @@ from numpy.fft import irfft, rfft
 from numpy.typing import NDArray
 
 from mivlo.core.channel import Channel
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.filters.biquad import Biquad
 from mivlo.core.filters.linear_phase import (
     Lanes,
@@ -150,7 +150,7 @@ class FirStage:
         return None
 
     def clone(self) -> Self:
-        other = copy(self)  # arrays are replaced, never written into
+        other = sharing_clone(self)  # arrays are replaced, never written into
         other._kernels, other._history = list(self._kernels), list(self._history)
         return other
 

@@ -4,7 +4,6 @@ Source: waveshaping of what is scaled to a fixed level first (C. Roads, The Comp
 the shapes, u·tanh(u) for even and tanh(u) for odd harmonics, and the rest are ours.
 """
 
-from copy import copy
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Literal, Self
@@ -13,6 +12,7 @@ import numpy as np
 
 from mivlo.core import kernels
 from mivlo.core.channel import Channel, lane_of, put_lane_back
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.filters.biquad import decay_s
 from mivlo.core.filters.matched import plain_cut
 from mivlo.core.kernels import CONTROL_FRAMES, SUBSTEP_FRAMES
@@ -174,7 +174,7 @@ class HarmonicsStage:
         return None
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other._band, other._kept = self._band.clone(), self._kept.clone()
         other._filters = [one.clone() for one in self._filters]
         other._power, other._amount = self._power.copy(), self._amount.copy()

@@ -4,13 +4,13 @@ Source: half-band filters in cascade (R. Crochiere, L. Rabiner, Multirate Digita
 windowed sinc with Kaiser's window, 80 dB.
 """
 
-from copy import copy
 from functools import lru_cache
 from typing import Self
 
 import numpy as np
 
 from mivlo.core import kernels
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.kernels import CONTROL_FRAMES
 from mivlo.core.units import Array
 
@@ -58,7 +58,7 @@ class Oversampler:
         return y
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other._up, other._down = [one.copy() for one in self._up], [one.copy() for one in self._down]
         return other
 

@@ -1,6 +1,5 @@
 """The plane: what stands proud of the sound's own outline is taken out, frame by frame."""
 
-from copy import copy
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Self
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 
 from mivlo.core import kernels
 from mivlo.core.channel import Channel, lane_of, put_lane_back
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.kernels import FORGETTING
 from mivlo.core.processors.stage import FORGOTTEN_DB, Context, StageSpec, Trace
 from mivlo.core.units import Array
@@ -214,7 +214,7 @@ class PlaneStage:
         return self._trace
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other._habits = self._habits.copy()  # the only one that is written into
         return other
 

@@ -5,7 +5,6 @@ Source: J.-M. Jot, A. Chaigne, "Digital delay networks for designing artificial 
 1962 (allpasses); both from memory. Lengths and signs are ours.
 """
 
-from copy import copy
 from dataclasses import dataclass
 from typing import Self
 
@@ -13,6 +12,7 @@ import numpy as np
 
 from mivlo.core import kernels
 from mivlo.core.channel import Channel, lane_of, put_lane_back
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.filters.matched import plain_cut
 from mivlo.core.kernels import SUBSTEP_FRAMES
 from mivlo.core.processors.chain import GLIDE_S, Chain, KeyedSection
@@ -136,7 +136,7 @@ class RoomStage:
         return None
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other._low_cut, other._own = self._low_cut.clone(), self._own.copy()
         other._memory = kernels.room.Memory(*(values.copy() for values in self._memory))
         return other

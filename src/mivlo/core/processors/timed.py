@@ -1,12 +1,12 @@
 """A stage that acts at some times only: at their edges it fades over to the sound as it came, and back."""
 
 from collections.abc import Callable, Hashable
-from copy import copy
 from dataclasses import dataclass
 from typing import Self
 
 import numpy as np
 
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.processors.stage import Context, Stage, StageSpec, Trace
 from mivlo.core.units import Array
 
@@ -104,7 +104,7 @@ class TimedStage:
         return Trace(trace.frame, trace.step_frames, trace.level_db, gain_db, trace.bands_hz)
 
     def clone(self) -> Self:
-        other = copy(self)  # arrays are replaced, never written into
+        other = sharing_clone(self)  # arrays are replaced, never written into
         other.inner = self.inner.clone()
         return other
 

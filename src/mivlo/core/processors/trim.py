@@ -1,6 +1,5 @@
 """The sound louder or softer as a whole."""
 
-from copy import copy
 from dataclasses import dataclass
 from typing import Self
 
@@ -8,6 +7,7 @@ import numpy as np
 
 from mivlo.core import kernels
 from mivlo.core.channel import Channel, lane_of, put_lane_back
+from mivlo.core.cloning import sharing_clone
 from mivlo.core.kernels import SUBSTEP_FRAMES
 from mivlo.core.processors.chain import GLIDE_S
 from mivlo.core.processors.stage import Context, StageSpec, Trace
@@ -62,7 +62,7 @@ class TrimStage:
         return None
 
     def clone(self) -> Self:
-        other = copy(self)
+        other = sharing_clone(self)
         other.weights = self.weights.copy()
         return other
 
