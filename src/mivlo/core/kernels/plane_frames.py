@@ -148,8 +148,10 @@ def frame_cuts(
                 gone[k] += 1.0
                 if gone[k] > PATIENCE or age[k] < ESTABLISHED:
                     age[k], usual[k] = 0.0, 0.0
-            stands = min(max((shape[k] - STANDS_FROM_DB) / STANDS_RANGE_DB, 0.0), 1.0)
-            cut = max(learned[k] * stands, when_loud[k] * loud[t])
+            cut = when_loud[k] * loud[t]
+            if learned[k] > 0.0:
+                stands = min(max((shape[k] - STANDS_FROM_DB) / STANDS_RANGE_DB, 0.0), 1.0)
+                cut = max(cut, learned[k] * stands)
             if habits[4, 1] > 0.0:
                 usual[k] = max(usual[k], proud[k]) if age[k] > 0.0 else usual[k]
             else:
