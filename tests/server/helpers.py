@@ -1,17 +1,23 @@
 """What several server tests need: sessions, files, edits."""
 
 import io
+import itertools
 import time
 import uuid
 
 import httpx
 import numpy as np
 import soundfile
+from sqlalchemy import select
+
+from mivlo.server.db.engine import open_db
+from mivlo.server.db.tables import ProductRow
 
 from ..conftest import Running
 from ..monitor_client import MonitorClient
 
 RATE = 48_000
+SEEDS = itertools.count(1_000)
 
 
 def wav(
@@ -141,3 +147,18 @@ def finished(http: httpx.Client, session_id: str, handover_id: str, seconds: flo
             return one
         time.sleep(0.1)
     raise AssertionError(f"hand-over {handover_id} did not end within {seconds} s")
+
+
+def with_tracks(http, *seconds: float) -> dict:
+    """Make a session of sound that no other one has: of the same files, nothing is computed twice."""
+    session = new_session(http)
+    for at, length in enumerate(seconds):
+        answer = upload(http, session["id"], f"track {at}.wav", wav(length, seed=next(SEEDS)))
+        assert answer.status_code == 201, answer.text
+    return answer.json()
+
+
+def rows(state: dict) -> list[ProductRow]:
+    with open_db() as db:
+        query = select(ProductRow).where(ProductRow.session_id == state["id"])
+        return list(db.scalars(query.order_by(ProductRow.ended_at)))

@@ -3,6 +3,7 @@
 import os
 import signal
 import subprocess
+import sys
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -12,7 +13,7 @@ import pytest
 
 from mivlo.server import run
 
-from ..conftest import start_mivlo
+from ..conftest import ROOT, free_pair_of_ports, start_mivlo
 from .helpers import client_of, edit, finished, new_id, session_with_track, set_track, step_back
 from .test_sessions import edit_until_answered, read
 
@@ -100,6 +101,19 @@ def test_what_dies_again_and_again_is_started_with_pauses_that_grow(monkeypatch)
     while not pauses.is_due():
         now[0] += 0.1
     assert now[0] - began < 0.5
+
+
+def test_a_port_on_which_another_one_is_just_starting_is_refused(scratch):
+    port = free_pair_of_ports()
+    command = [sys.executable, "-m", "mivlo.server.run", "--port", str(port), "--data", str(scratch / "second")]
+    with run.own_port(port + 1):
+        again = subprocess.run(
+            [*command, "--web", str(ROOT / "web/dist")], capture_output=True, text=True, timeout=60, check=False
+        )
+    assert again.returncode == 1
+    assert f"port {port + 1} cannot be used" in again.stderr
+    with run.own_port(port), run.own_port(port + 1):
+        pass  # and free again
 
 
 def test_what_killed_processes_left_is_swept_at_the_start(scratch):

@@ -19,7 +19,7 @@ from typing import Any
 
 from mivlo.server.db.cluster import Cluster, ClusterError, ElsewhereDatabase, start_cluster
 
-__all__ = ["StepError", "default_data_folder", "main", "only_one"]
+__all__ = ["StepError", "default_data_folder", "main", "only_one", "own_port"]
 
 PROCESSES = {"pages": "mivlo.server.app", "sound": "mivlo.server.monitor.app", "jobs": "mivlo.server.jobs.worker"}
 READY_SECONDS = 180.0  # a busy machine takes its time
@@ -80,11 +80,12 @@ def _interrupt(_: int, __: FrameType | None) -> None:
 def _run(arguments: argparse.Namespace) -> None:
     if not arguments.dev and not (arguments.web / "index.html").is_file():
         raise StepError(f"there is no built page in {arguments.web}: build it, or install a wheel that has it")
-    for port in (arguments.port, arguments.port + 1, *((arguments.port + 2,) if arguments.dev else ())):
-        _refuse_busy(port)
     data: Path = arguments.data.expanduser().resolve()
-    _prepare(data, own_database=arguments.database is None)
-    with only_one(data):
+    with contextlib.ExitStack() as held:
+        for port in (arguments.port, arguments.port + 1, *((arguments.port + 2,) if arguments.dev else ())):
+            held.enter_context(own_port(port))
+        _prepare(data, own_database=arguments.database is None)
+        held.enter_context(only_one(data))
         _run_in(arguments, data)
 
 
@@ -137,15 +138,21 @@ def _report(step: str) -> None:
     print(f"mivlo: {step}", flush=True)
 
 
-def _refuse_busy(port: int) -> None:
-    with socket.socket() as probe:
+@contextlib.contextmanager
+def own_port(port: int) -> Iterator[None]:
+    """Keep every other Mivlo off a port, also while nobody listens there yet; raises StepError where it is in use."""
+    # A name in the kernel, gone with the process however it ends.
+    with socket.socket() as probe, socket.socket(socket.AF_UNIX) as claim:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
+            claim.bind(f"\0mivlo {port}")
             probe.bind(("127.0.0.1", port))
         except OSError as error:
             raise StepError(
                 f"port {port} cannot be used ({error.strerror}); is Mivlo already running? --port chooses another"
             ) from error
+        probe.close()
+        yield
 
 
 def _prepare(data: Path, *, own_database: bool) -> None:
