@@ -20,6 +20,7 @@ from mivlo.core.analyses.pitch import PitchLines
 from mivlo.core.analyses.registry import ANALYSES, foreseen
 from mivlo.core.analyses.suspects import SuspectsOf
 from mivlo.core.analyses.waveform import Waveforms
+from mivlo.core.engine.listening import Listening, match_question
 from mivlo.core.errors import ParameterError
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import ProductNeedRow, ProductRow, ProductWantRow
@@ -27,11 +28,13 @@ from mivlo.server.jobs.compute import compute, evict
 from mivlo.server.jobs.worker import ALL_QUEUES, work
 from mivlo.server.services import products
 from mivlo.server.services.analyses import listen
+from mivlo.server.services.level_match import level_match
 from mivlo.server.services.products import WAITED_QUEUE, Priority, drop, listened_to, look_at, want, wanted_of
 from mivlo.server.services.state import SessionState
+from mivlo.server.services.waiting import look_again
 from mivlo.server.settings import settings
 
-from .helpers import SEEDS, analysed, bell, edit, new_id, rows, session_with_track, set_track, with_tracks
+from .helpers import RATE, SEEDS, analysed, bell, edit, new_id, rows, session_with_track, set_track, with_tracks
 from .test_healing import until
 
 
@@ -150,6 +153,26 @@ def test_who_waits_comes_first_each_product_once_and_what_nobody_wants_is_given_
     assert order == [waited_for, also_wanted, background[2], background[0], background[1]]
     with open_db() as db:
         assert db.scalars(select(ProductWantRow)).all() == []
+
+
+def test_what_is_heard_goes_before_what_is_waited_for_and_who_asks_otherwise_waits_no_longer(api, held):
+    state = with_tracks(api, 2.0)
+    state = edit(api, state, set_track(state, ledger=[bell()])).json()
+    wanted(state, "waveform", 0, Priority.WAITED_FOR)
+    assert held.begun.wait(10.0)
+    now, asked = SessionState.model_validate(state), [True]
+    question = match_question(now, Listening(strip_id=state["tracks"][0]["id"]), end_frame=now.end_frame())
+    with ThreadPoolExecutor(1) as one:
+        match = one.submit(
+            level_match, question, session_id=state["id"], sample_rate_hz=RATE, wanter="a", is_wanted=lambda: asked[0]
+        )
+        until(lambda: "loudness" in {row.kind for row in rows(state)})
+        heard = [row.id for row in rows(state) if row.kind == "loudness"]
+        assert [queued(one) for one in heard] == [[Priority.HEARD], [Priority.HEARD]]
+        asked[0] = False
+        look_again()
+        with pytest.raises(LookupError):
+            match.result(10.0)
 
 
 def test_many_who_ask_give_up_and_finish_at_once_never_wait_for_one_another_for_good(api, held):

@@ -6,7 +6,7 @@ result hangs on, so that they are the address of the result: the same figures ar
 
 import hashlib
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -18,6 +18,7 @@ from mivlo.core.engine.mix import Mix
 from mivlo.core.engine.source import Source
 from mivlo.core.model import Frozen, RecordedSession
 from mivlo.core.remembered import remembered
+from mivlo.core.units import Array
 
 __all__ = [
     "KEY_BYTES",
@@ -111,6 +112,14 @@ class Work:
     folder_of: Callable[[Need], Path]
     folder: Path
     report: Callable[[float], None]
+
+    def counted(self, blocks: Iterable[Array], n_frames: int) -> Iterator[Array]:
+        """Yield blocks (channels, n) that follow one another, and report how many of some frames have been."""
+        done = 0
+        for block in blocks:
+            yield block
+            done += block.shape[1]
+            self.report(done / max(n_frames, 1))
 
 
 class Analysis(ABC, Generic[Asked, Params, Result]):

@@ -30,7 +30,7 @@ class Loudnesses(Analysis[NoFigures, LoudnessOf, Loudness]):
             return Loudness(loudness_lufs=None, true_peak_db=None)
         rate = params.sample_rate_hz
         blocks = render_mix(params.mix, work.open, start=params.start, end=params.end, sample_rate_hz=rate)
-        return loudness_of(blocks, sample_rate_hz=rate)
+        return loudness_of(work.counted(blocks, params.end - params.start), sample_rate_hz=rate)
 
 
 _LOUDNESSES = Loudnesses()

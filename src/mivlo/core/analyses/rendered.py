@@ -1,6 +1,6 @@
 """Sound that the engine makes of a mix, kept so that it can be looked at and listened to like a file."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from typing import Any
 
 from pydantic import BaseModel
@@ -34,7 +34,7 @@ class Rendered(Analysis[NoFigures, Rendering, Sound]):
             blocks = render_track(
                 params.mix, track.id, work.open, start=start, end=start + n_frames, sample_rate_hz=rate
             )
-        counted = _counted(blocks, n_frames, work)
+        counted = work.counted(blocks, n_frames)
         write_store(work.folder / SAMPLES, counted, n_channels=params.n_channels, n_frames=n_frames)
         return Sound(audio_id=key_of(self, params), n_frames=n_frames, n_channels=params.n_channels)
 
@@ -59,11 +59,3 @@ def renderings_in(figures: Any) -> Iterator[Need]:
     elif isinstance(figures, tuple):
         for one in figures:
             yield from renderings_in(one)
-
-
-def _counted(blocks: Iterable[Any], n_frames: int, work: Work) -> Iterator[Any]:
-    done = 0
-    for block in blocks:
-        yield block
-        done += block.shape[1]
-        work.report(done / max(n_frames, 1))

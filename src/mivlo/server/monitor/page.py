@@ -235,18 +235,22 @@ class Page:
             while self._question is not None:
                 question, subject = self._question, self._subject
                 session_id = self.session_id or ""
+
+                def is_asked(question: MatchQuestion = question) -> bool:
+                    return question is self._question
+
                 try:
                     if self._match is None and self._may_be_rough():
                         rough = await asyncio.to_thread(
                             rough_match, question, session_id=session_id, sample_rate_hz=sample_rate_hz,
-                            wanter=self._wanter,
+                            wanter=self._wanter, is_wanted=is_asked,
                         )  # fmt: skip
                         if rough is not None and subject == self._subject:
                             self._match = rough
                             await self._hear_match()
                     measured = await asyncio.to_thread(
                         level_match, question, session_id=session_id, sample_rate_hz=sample_rate_hz,
-                        wanter=self._wanter,
+                        wanter=self._wanter, is_wanted=is_asked,
                     )  # fmt: skip
                 except LookupError:  # given up, since something else was asked by then
                     continue
@@ -254,6 +258,9 @@ class Page:
                     self._match = measured
                 if question == self._question:
                     break
+        except SQLAlchemyError:  # asked again by the next change, or when the database is back
+            self._question = self._looked_at = None
+            raise
         finally:
             self._measuring = False
         await self._hear_match()

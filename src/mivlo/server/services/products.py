@@ -73,6 +73,7 @@ class Priority(IntEnum):
     LOOKED_AT_LAST = 5
     LOOKED_AT = 10
     WAITED_FOR = 20
+    HEARD = 30  # what plays is made equally loud by it
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,13 +2,14 @@
 
 import threading
 from collections import defaultdict
+from collections.abc import Callable
 
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.news import News, ProductNews
 from mivlo.server.db.tables import ProductRow
 from mivlo.server.services.products import ENDED
 
-__all__ = ["ended", "hear"]
+__all__ = ["ended", "hear", "look_again"]
 
 _lock = threading.Lock()
 _waiting: defaultdict[str, set[threading.Event]] = defaultdict(set)
@@ -27,13 +28,20 @@ def hear(news: News | None) -> None:
         event.set()
 
 
-def ended(product_id: str) -> ProductRow:
+def look_again() -> None:
+    """Let everybody who waits ask whether that is still wanted."""
+    hear(None)
+
+
+def ended(product_id: str, *, is_wanted: Callable[[], bool] = lambda: True) -> ProductRow:
     """Return a product that was asked for once it is done, or has failed.
+
+    `is_wanted` is asked whenever there is any news of it, and by `look_again`.
 
     Raises
     ------
     SQLAlchemyError: the database is away when it is looked up
-    LookupError: it was given up meanwhile, by whoever asked for it
+    LookupError: it was given up meanwhile, by whoever asked for it, or is not wanted any more
     """
     event = threading.Event()
     with _lock:
@@ -42,7 +50,7 @@ def ended(product_id: str) -> ProductRow:
         while True:
             with open_db() as db:
                 row = db.get(ProductRow, product_id)
-            if row is None:
+            if row is None or not is_wanted():
                 raise LookupError(f"product {product_id} was given up")
             if row.status in ENDED:
                 return row
