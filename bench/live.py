@@ -204,7 +204,7 @@ def until_listened_to(base: str, session_id: str) -> None:
                 told = json.load(answer)
         except urllib.error.HTTPError:
             return
-        if told["done"] == told["of"]:
+        if "done" not in told or told["done"] == told["of"]:
             return
         time.sleep(1.0)
 
