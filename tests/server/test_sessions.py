@@ -152,8 +152,10 @@ def test_two_pages_change_different_things_and_nothing_is_lost(api):
     # The same thing from the other page: a clear answer, and the first one's figure stays.
     gone = {"do": "remove-move", **on, "entry_id": "a", "seen": a["move"]}
     late_ones = [
-        ([moved(a, -9.0)], "gain_db -1"), (set_track(seen, gain_db=-9.0), "gain of drum"), ([gone], "was not removed"),
-    ]  # fmt: skip
+        ([moved(a, -9.0)], "bell: gain −9 instead of −1 dB was not taken"),
+        (set_track(seen, gain_db=-9.0), "gain of drum"),
+        ([gone], "was not removed"),
+    ]
     for late, said in late_ones:
         refused = edit(api, seen, late)
         assert (refused.status_code, refused.json()["code"]) == (409, "conflict")

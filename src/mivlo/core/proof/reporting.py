@@ -11,7 +11,7 @@ from mivlo.core.audiofile import FileSource
 from mivlo.core.engine.render import render_moves
 from mivlo.core.engine.source import blocks_of
 from mivlo.core.model import RecordedSession, StripBase
-from mivlo.core.proof.differences import move_text
+from mivlo.core.moves.words import move_text
 from mivlo.core.proof.measured import figures_of
 from mivlo.core.proof.report import MoveReport, RemarkReport, Report, StripReport
 from mivlo.core.round.row import Lookup

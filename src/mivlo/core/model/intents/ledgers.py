@@ -12,6 +12,7 @@ from mivlo.core.model.marks import Dismissed, Pin
 from mivlo.core.model.session import Session
 from mivlo.core.model.strips import StripBase
 from mivlo.core.moves import Move
+from mivlo.core.moves.words import change_text, named_move
 
 __all__ = ["WIDE_BELOW_Q", "AddMove", "AnswerPin", "AnswerSuspect", "RemoveMove", "SetLedger", "SetMove"]
 
@@ -65,7 +66,11 @@ class SetMove(_OnLedger):
 
         def changed(strip: StripBase) -> dict[str, object]:
             now = _entry(strip, self.entry_id)
-            refuse_changed(f"{strip.name}: this {now.move.kind}", now=now.move, seen=self.seen, wanted=self.move)
+            if now.move not in (self.seen, self.move):
+                raise ConflictError(
+                    f"{strip.name}: {change_text(now.move, self.move)} was not taken, since another page has changed "
+                    "this move meanwhile; set it again if you want it"
+                )
             moved = now.model_copy(update={"move": self.move})
             return {"ledger": tuple(moved if entry.id == self.entry_id else entry for entry in strip.ledger)}
 
@@ -86,8 +91,8 @@ class RemoveMove(_OnLedger):
             now = _entry(strip, self.entry_id)
             if now.move != self.seen:
                 raise ConflictError(
-                    f"{strip.name}: this {now.move.kind} was changed from another page meanwhile and was not removed; "
-                    "remove it again if you want it gone"
+                    f"{strip.name}: the {named_move(now.move)} was not removed, since another page has changed it "
+                    "meanwhile; remove it again if you want it gone"
                 )
             return {"ledger": tuple(entry for entry in strip.ledger if entry.id != self.entry_id)}
 
