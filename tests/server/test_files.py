@@ -22,7 +22,7 @@ from mivlo.core.filters.biquad import frequency_response
 from mivlo.core.metadata.containers import carried_by
 from mivlo.core.metadata.notes import notes_of
 from mivlo.core.moves.bell import Bell
-from mivlo.server.monitor.queue import LONGEST_MS, QueueLength
+from mivlo.server.monitor.queue import GROWTH_NEARLY_DRY, LONGEST_LEARNT_MS, LONGEST_MS, QueueLength
 from mivlo.server.services.state import SessionState
 
 from ..core.test_metadata import TIME, written
@@ -381,7 +381,13 @@ def test_the_queue_grows_in_trouble_and_shrinks_in_calm():
     assert queue.aim_ms == LONGEST_MS
     for tenth in range(100, 900):
         queue.report(held_frames=queue.aim_frames, underruns=9, now_s=tenth / 10)
-    assert queue.aim_ms == 40.0
+    assert queue.aim_ms == queue.base_ms == LONGEST_LEARNT_MS  # it ran dry nine times: not as short again
+    queue = QueueLength(40.0, sample_rate_hz=RATE)
+    queue.lengthen(60.0)
+    for tenth in range(100):
+        queue.report(held_frames=queue.aim_frames if tenth else 0, underruns=0, now_s=10.0 + tenth / 10)
+        assert tenth or queue.aim_ms == 60.0 * GROWTH_NEARLY_DRY
+    assert (queue.aim_ms, queue.base_ms) == (60.0, 40.0)  # long for what was played, and only nearly dry
 
 
 def test_files_are_placed_by_the_time_that_they_tell_and_named_as_the_recorder_named_them(api, tmp_path):

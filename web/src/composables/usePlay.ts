@@ -44,7 +44,8 @@ export function makePlay(session: SessionStore) {
   const ledgerHeard = ref(true)
   const matched = ref(true)
   const dim = ref(false)
-  const queueMs = ref(36)
+  /** How much sound is asked for ahead; learnt from each play for the next. */
+  let queueMs = 36
   const offcuts = ref(false)
   /** Whether what stands for what is done later is heard. */
   const pressure = ref(false)
@@ -201,9 +202,10 @@ export function makePlay(session: SessionStore) {
       gaps = underruns
     },
     said(said) {
-      if (said.type === 'meter')
+      if (said.type === 'meter') {
         meter.value = playing.value ? said : null // one may still be under way after a stop
-      else if (said.type === 'spectra') spectra.value = said
+        queueMs = said.base_queue_ms
+      } else if (said.type === 'spectra') spectra.value = said
       else if (said.type === 'gains') gains.value = playing.value ? said : null
       else if (said.type === 'match') {
         match.value = said.match ?? null
@@ -269,7 +271,7 @@ export function makePlay(session: SessionStore) {
     if (from >= songFrames.value) from = 0
     positionFrame.value = from
     playing.value = true
-    monitor.play(from, heard.value, queueMs.value)
+    monitor.play(from, heard.value, queueMs)
   }
 
   function stop() {
@@ -298,7 +300,6 @@ export function makePlay(session: SessionStore) {
     matched,
     matchDb,
     dim,
-    queueMs,
     offcuts,
     pressure,
     through,

@@ -137,7 +137,7 @@ class Meter(Message):
     guard_db: float
     correlation: float | None  # of the two sides, -1 to 1
     queue_ms: float
-    base_queue_ms: float
+    base_queue_ms: float  # in calm; what a page should ask for when it plays again
 
 
 class Spectra(Message):
