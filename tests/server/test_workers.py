@@ -7,9 +7,11 @@ import time
 
 import httpx
 import numpy as np
+import psycopg
 import pytest
 
 from mivlo.core.analyses.registry import foreseen
+from mivlo.server.db.cluster import Cluster
 from mivlo.server.services.state import SessionState
 
 from ..conftest import Running, start_mivlo
@@ -98,6 +100,27 @@ def test_what_ends_its_process_again_and_again_is_told_and_the_rest_goes_on(own)
         assert "nothing saved is lost" in answer.json()["message"]
         assert killed >= 3
         assert analysed(http, state, "suspects", **asked, end_s=20.0)["suspects"] is not None
+
+
+def test_what_is_computed_while_the_databases_disk_is_full_is_kept_once_there_is_room(own):
+    """A job that failed on that would be gone, and its product would wait for good."""
+    port = int((own.data / "database/cluster/postmaster.pid").read_text().split("\n")[3])
+    password = json.loads((own.data / "database/cluster.json").read_text())["password"]
+    address = Cluster(own.data / "database", port, password).url.replace("postgresql+psycopg://", "postgresql://")
+    with client(own) as http, psycopg.connect(address, autocommit=True) as database:
+        state = with_tracks(http, 4.0, 5.0)
+        until(lambda: http.get(f"/api/sessions/{state['id']}/listening").json()["done"], 30.0)
+        database.execute(
+            "CREATE FUNCTION no_room() RETURNS trigger LANGUAGE plpgsql AS "
+            "$$ BEGIN RAISE EXCEPTION 'could not extend file' USING ERRCODE = 'disk_full'; END $$"
+        )
+        database.execute("CREATE TRIGGER no_room BEFORE UPDATE ON product FOR EACH ROW EXECUTE FUNCTION no_room()")
+        before = http.get(f"/api/sessions/{state['id']}/listening").json()["done"]
+        time.sleep(3.0)
+        assert http.get(f"/api/sessions/{state['id']}/listening").json()["done"] == before
+        database.execute("DROP TRIGGER no_room ON product")
+        until(lambda: heard_all(http, state), 60.0)
+        all_asked(http, state)
 
 
 def test_a_sound_that_is_deleted_takes_along_what_was_made_of_it(own):

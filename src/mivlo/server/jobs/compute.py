@@ -6,7 +6,7 @@ import shutil
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import func, select
 from sqlalchemy.exc import OperationalError
@@ -40,7 +40,9 @@ from mivlo.server.settings import settings
 __all__ = ["compute", "evict", "result_now"]
 
 PROGRESS_STEP, PROGRESS_S = 0.02, 0.1
+FIRST_PAUSE_S, LONGEST_PAUSE_S = 0.1, 5.0  # before what the database did not take is tried again
 MADE_ROOM_S = 10.0  # between two looks at how much is kept
+Changed = TypeVar("Changed")
 log = logging.getLogger(__name__)
 _made_room_at_s = 0.0
 
@@ -55,9 +57,7 @@ class NeedGoneError(Exception):
 
 def compute(product_id: str, worker: str) -> None:
     """Compute one product; whatever happens, its row says how that ended, and only what is whole is kept."""
-    with open_db() as db:
-        row = begin(db, product_id, worker)
-        db.commit()
+    row = _insist(lambda db: begin(db, product_id, worker))
     if row is None:
         return
     try:
@@ -70,15 +70,15 @@ def compute(product_id: str, worker: str) -> None:
         _ended(row, status="failed", code=error.code, reason=str(error))
     except OSError as error:
         reason = f"the data folder cannot be written or read ({error.strerror or error})"
-        _with_db(lambda db: put_back(db, product_id, code="disk", reason=reason))
+        _insist(lambda db: put_back(db, product_id, code="disk", reason=reason))
     except OperationalError:  # the database went away meanwhile: that is no fault of what was computed
         reason = "the database did not answer while it was computed"
         log.warning("%s %s: %s", row.kind, product_id, reason)
-        _with_db(lambda db: put_back(db, product_id, code="no-database", reason=reason))
+        _insist(lambda db: put_back(db, product_id, code="no-database", reason=reason))
     except Exception:
         log.exception("%s %s", row.kind, product_id)
         reason = "an unforeseen fault; the log of the job process has it"
-        _with_db(lambda db: put_back(db, product_id, code="mivlo-error", reason=reason))
+        _insist(lambda db: put_back(db, product_id, code="mivlo-error", reason=reason))
     else:
         _ended(row, status="done", result=result, n_bytes=n_bytes, content=content)
         _make_room_now_and_then()
@@ -178,18 +178,16 @@ class _Reporter:
         if progress - self._last < PROGRESS_STEP or now_s - self._at_s < PROGRESS_S:
             return
         self._last, self._at_s = progress, now_s
-        with open_db() as db:
-            is_wanted = report(db, self._id, progress)
-            db.commit()
+        try:
+            is_wanted = _with_db(lambda db: report(db, self._id, progress))
+        except OperationalError:
+            return  # what is computed is worth more than to say how far it is
         if not is_wanted:
             raise CancelledError
 
 
 def _ended(row: ProductRow, **outcome: Any) -> None:
-    with open_db() as db:
-        is_there = finish(db, row.id, **outcome, keeps_params=row.kind not in ANALYSES)
-        db.commit()
-    if not is_there:
+    if not _insist(lambda db: finish(db, row.id, **outcome, keeps_params=row.kind not in ANALYSES)):
         shutil.rmtree(settings().product_folder(row.id), ignore_errors=True)
 
 
@@ -205,13 +203,27 @@ def _ask_again(row: ProductRow) -> None:
         db.flush()
         want(db, wanted, priority=Priority(own.priority), foreseen=own.foreseen)
 
-    _with_db(again)
+    _insist(again)
 
 
-def _with_db(change: Callable[[Database], None]) -> None:
+def _with_db(change: Callable[[Database], Changed]) -> Changed:
     with open_db() as db:
-        change(db)
+        changed = change(db)
         db.commit()
+    return changed
+
+
+def _insist(change: Callable[[Database], Changed]) -> Changed:
+    """Make a change however long the database takes nothing, as on a full disk: a job that gave up would be gone, and
+    its product would wait for good."""
+    pause_s = FIRST_PAUSE_S
+    while True:
+        try:
+            return _with_db(change)
+        except OperationalError as error:
+            log.warning("a change of the database is tried again: %s", error.orig)
+        time.sleep(pause_s)
+        pause_s = min(2 * pause_s, LONGEST_PAUSE_S)
 
 
 def _make_room_now_and_then() -> None:

@@ -30,7 +30,7 @@ from mivlo.core.engine.warm_up import warm_up
 from mivlo.server.db.engine import engine, open_db
 from mivlo.server.jobs.compute import compute
 from mivlo.server.services.analyses import listen
-from mivlo.server.services.products import LISTEN, MOST_TRIES, QUEUE, TASK, WAITED_QUEUE, fetch_again, take_up
+from mivlo.server.services.products import LISTEN, QUEUE, TASK, WAITED_QUEUE, fetch_again, take_up
 from mivlo.server.settings import settings
 
 __all__ = ["ALL_QUEUES", "main", "work"]
@@ -54,8 +54,8 @@ def make_app(worker: str, activity: "Activity") -> procrastinate.App:
         with activity.job():
             compute(product_id, worker)
 
-    # Nobody asks again for what is listened to unasked, where the database was too busy to answer.
-    @app.task(name=LISTEN, queue=QUEUE, retry=procrastinate.RetryStrategy(max_attempts=MOST_TRIES, wait=1))
+    # Nobody asks again for what is listened to unasked, where the database was too busy to answer, or its disk full.
+    @app.task(name=LISTEN, queue=QUEUE, retry=procrastinate.RetryStrategy(max_attempts=20, wait=1, linear_wait=1))
     def listen_to(session_id: str) -> None:
         with activity.job():
             listen(session_id)

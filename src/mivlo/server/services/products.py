@@ -55,7 +55,7 @@ QUEUE, TASK, LISTEN = "products", "compute", "listen"
 WAITED_QUEUE = "waited for"  # one worker does nothing else: whoever waits need not wait for what is only foreseen
 ENDED = ("done", "failed", "cancelled")
 MOST_TRIES = 3  # the first and two more
-PASSING = ("process-ended", "disk", "mivlo-error")  # what may go better another time; all else is so for good
+PASSING = ("process-ended", "disk", "no-database", "mivlo-error")  # may go better another time; all else is so for good
 TRIED_AGAIN_AFTER = timedelta(seconds=3)
 USED_NOTED = timedelta(hours=1)  # how exactly it is known when a product was used last
 ENDED_FROM_OUTSIDE = (
@@ -245,6 +245,8 @@ def not_foreseen_any_more(db: Database, session_id: str, still: Sequence[str]) -
 def begin(db: Database, product_id: str, worker: str) -> ProductRow | None:
     """Take a product over to compute it; None where it is not wanted any more, or under way elsewhere."""
     row = db.get(ProductRow, product_id, with_for_update=True, populate_existing=True)
+    if row is not None and row.status == "running" and row.worker == worker:
+        return row  # begun a moment ago, and the database's answer was lost: a worker computes one at a time
     if row is None or row.status != "waiting":
         return None
     row.status, row.worker, row.progress = "running", worker, 0.0
