@@ -170,7 +170,7 @@ def test_a_heavy_session_is_rendered_ahead_with_a_longer_queue_and_sounds_the_sa
     # What has been played is let go of: it reads as silence.
     assert tick_s or not any(play._player.strip(f"t{track}").read(0, 64).any() for track in range(TRACKS))
     queue_ms = [told["queue_ms"] for told in page.told("meter")]
-    assert queue_ms[-1] > 70.0 if tick_s else queue_ms[-1] == 36.0
+    assert queue_ms[-1] > 70.0 if tick_s else queue_ms[-1] == 60.0
 
 
 def test_a_change_that_takes_long_is_prepared_while_play_goes_on_and_only_the_newest_is_applied(folder):

@@ -44,8 +44,8 @@ export function makePlay(session: SessionStore) {
   const ledgerHeard = ref(true)
   const matched = ref(true)
   const dim = ref(false)
-  /** How much sound is asked for ahead; learnt from each play for the next. */
-  let queueMs = 36
+  /** How much sound is asked for ahead, learnt from each play for the next; a change need not wait for its end. */
+  let queueMs = 60
   const offcuts = ref(false)
   /** Whether what stands for what is done later is heard. */
   const pressure = ref(false)

@@ -61,7 +61,7 @@ class Play(Message):
     do: Literal["play"] = "play"
     epoch: int = Field(ge=0, le=2**53)
     at_frame: int = Field(ge=0, le=2**40)
-    queue_ms: float = Field(default=36.0, ge=20.0, le=300.0)
+    queue_ms: float = Field(default=60.0, ge=20.0, le=300.0)
     log: bool = False  # tell with each change the whole mix that it made, for a replay
     session_id: str = Field(max_length=64)
     revision: int = Field(ge=0)
