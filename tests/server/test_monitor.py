@@ -4,7 +4,8 @@ import asyncio
 import itertools
 import json
 import threading
-from concurrent.futures import ThreadPoolExecutor
+import time
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -20,6 +21,7 @@ from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.notch import Notch
 from mivlo.core.moves.plane import Plane
+from mivlo.server.monitor import page
 from mivlo.server.monitor.changes import Changes
 from mivlo.server.monitor.messages import Applied, Held, Late, Play
 from mivlo.server.monitor.player import Change, LivePlay
@@ -209,3 +211,32 @@ def test_a_change_that_takes_long_is_prepared_while_play_goes_on_and_only_the_ne
     sounds = [one for one in sent if isinstance(one, bytes)]
     assert len(sounds) > 4
     assert np.isfinite(np.frombuffer(sounds[-1][40:], "<f4")).all()
+
+
+def test_sound_goes_on_while_the_process_that_measures_is_started(folder, monkeypatch):
+    def slow(*_) -> Future:
+        time.sleep(0.3)
+        measured = Future()
+        measured.set_result(([], []))
+        return measured
+
+    monkeypatch.setattr(page, "submit", slow)
+    play = play_of(mix_of(0), folder)
+    play.spectra_due = lambda: ("t0", np.zeros((2, 8)), np.zeros((2, 8)))
+    own, sent = page.Page(None, None, folder), []
+
+    async def send(messages) -> None:
+        sent.extend(messages)
+
+    async def turns() -> int:
+        """Return how often other work had its turn meanwhile."""
+        own.send = send
+        measuring, n_turns = asyncio.create_task(own._send_spectra(play)), 0
+        while not measuring.done():
+            await asyncio.sleep(0.001)
+            n_turns += 1
+        await measuring
+        return n_turns
+
+    assert asyncio.run(turns()) > 20
+    assert [one.track_id for one in sent] == ["t0"]

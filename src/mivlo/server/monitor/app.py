@@ -59,6 +59,7 @@ async def _pass_news_on() -> None:
 async def monitor(socket: WebSocket) -> None:
     """Play to one page."""
     await socket.accept()
+    asyncio.get_running_loop().run_in_executor(None, measuring.prepare)
     page = Page(socket, _sessions, settings().data / "audio")
     _pages.add(page)
     try:

@@ -8,7 +8,7 @@ from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from typing import ParamSpec, TypeVar
 
-__all__ = ["close", "submit"]
+__all__ = ["close", "prepare", "submit"]
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -33,7 +33,7 @@ def _prepare_process() -> None:
 
 
 def _current(*, broken: ProcessPoolExecutor | None = None) -> ProcessPoolExecutor:
-    global _pool  # noqa: PLW0603 - made when somebody first plays, and again after a crash
+    global _pool  # noqa: PLW0603 - made when a page first comes, and again after a crash
     with _lock:
         if _pool is None or _pool is broken:
             context = multiprocessing.get_context("forkserver")
@@ -49,6 +49,12 @@ def submit(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> Futur
         return pool.submit(function, *args, **kwargs)
     except BrokenProcessPool:
         return _current(broken=pool).submit(function, *args, **kwargs)
+
+
+def prepare() -> None:
+    """Start the process beforehand: loading what it needs takes a processor for half a second, just when somebody
+    begins to play."""
+    submit(os.getpid)
 
 
 def close() -> None:

@@ -293,7 +293,8 @@ class Page:
         if due is not None:
             track_id, before, after = due
             smoothing: Smoothing = "none" if self._asked is None else self._asked.listening.smoothing
-            measured = submit(measured_levels, (before, after), play.sample_rate_hz, smoothing)
+            # Where its process has ended that waits for another one to be started: meanwhile sound goes on.
+            measured = await asyncio.to_thread(submit, measured_levels, (before, after), play.sample_rate_hz, smoothing)
             before_db, after_db = await asyncio.wrap_future(measured)
             await self.send([Spectra(track_id=track_id, before_db=before_db, after_db=after_db)])
 
