@@ -29,7 +29,7 @@ from mivlo.server.jobs.worker import ALL_QUEUES, work
 from mivlo.server.services import products
 from mivlo.server.services.analyses import listen
 from mivlo.server.services.level_match import level_match
-from mivlo.server.services.products import WAITED_QUEUE, Priority, drop, listened_to, look_at, want, wanted_of
+from mivlo.server.services.products import WAITED_QUEUE, Priority, begin, drop, listened_to, look_at, want, wanted_of
 from mivlo.server.services.state import SessionState
 from mivlo.server.services.waiting import look_again
 from mivlo.server.settings import settings
@@ -404,3 +404,22 @@ def test_what_was_thrown_away_before_it_was_needed_is_computed_again(api):
     compute(of["ensemble"], "here")
     until(lambda: {row.kind: row.status for row in rows(state)}["ensemble"] == "done", 30.0)
     assert settings().product_folder(of["ear-map"]).exists()
+
+
+def test_a_worker_that_was_not_told_that_it_began_goes_on_and_no_other_one_does(api):
+    state = session_with_track(api)
+    strip_id = state["tracks"][0]["id"]
+    analysed(api, state, "waveform", strip_id=strip_id)
+    now = SessionState.model_validate(api.get(f"/api/sessions/{state['id']}").json())
+    waveform = ANALYSES["waveform"]
+    figures = waveform.question(now, waveform.asked(strip_id=strip_id), lambda _: None)
+    [own] = [row.id for row in rows(state) if row.kind == "waveform"]
+    with open_db() as db:
+        again = {"status": "waiting", "tries": 0, "params": figures.model_dump_json()}
+        db.execute(update(ProductRow).where(ProductRow.id == own).values(**again))
+        assert begin(db, own, "here") is not None
+        assert begin(db, own, "elsewhere") is None
+        db.commit()
+    compute(own, "here")
+    [row] = [row for row in rows(state) if row.id == own]
+    assert (row.status, row.tries) == ("done", 1)
