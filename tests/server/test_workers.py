@@ -114,11 +114,15 @@ def test_what_is_computed_while_the_databases_disk_is_full_is_kept_once_there_is
             "CREATE FUNCTION no_room() RETURNS trigger LANGUAGE plpgsql AS "
             "$$ BEGIN RAISE EXCEPTION 'could not extend file' USING ERRCODE = 'disk_full'; END $$"
         )
-        database.execute("CREATE TRIGGER no_room BEFORE UPDATE ON product FOR EACH ROW EXECUTE FUNCTION no_room()")
-        before = http.get(f"/api/sessions/{state['id']}/listening").json()["done"]
-        time.sleep(3.0)
-        assert http.get(f"/api/sessions/{state['id']}/listening").json()["done"] == before
-        database.execute("DROP TRIGGER no_room ON product")
+        for which in ("WHEN (NEW.status = 'done')", ""):  # where something ends, then where it begins, too
+            refused = f"CREATE TRIGGER no_room BEFORE UPDATE ON product FOR EACH ROW {which} EXECUTE FUNCTION no_room()"
+            database.execute(refused)
+            before = http.get(f"/api/sessions/{state['id']}/listening").json()["done"]
+            time.sleep(2.5)
+            assert http.get(f"/api/sessions/{state['id']}/listening").json()["done"] == before
+            [(n_running,)] = database.execute("SELECT count(*) FROM product WHERE status = 'running'").fetchall()
+            assert n_running <= len(workers(own))  # each keeps what it has computed
+            database.execute("DROP TRIGGER no_room ON product")
         until(lambda: heard_all(http, state), 60.0)
         all_asked(http, state)
 
