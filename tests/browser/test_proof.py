@@ -91,6 +91,13 @@ class Ear:
         sound, _ = captured(self.page, 240_000, [], n_frames)
         return sound[:, n_frames // 2 :].astype(float)
 
+    def say(self, side: str) -> None:
+        """Answer, and wait for the next trial or the result: what is pressed then is of that."""
+        run = self.page.get_by_test_id("blind-run").locator("p").first
+        trial = run.inner_text()
+        self.page.get_by_test_id(f"say-{side}").click()
+        expect(run).not_to_have_text(trial)
+
 
 @pytest.mark.parametrize(("gain_db", "least", "most"), [(-12.0, 10, 10), (0.0, 1, 9)])
 def test_who_hears_only_the_sound_gets_all_right_where_there_is_something(page: Page, mivlo, gain_db, least, most):
@@ -104,8 +111,7 @@ def test_who_hears_only_the_sound_gets_all_right_where_there_is_something(page: 
         x = ear.hear("X")
         seen.add((page.title(), page.locator(".top").inner_text()))
         far = [np.abs(x - side).max() for side in (a, b)]
-        page.get_by_test_id("say-A" if far[0] <= far[1] else "say-B").click()
-        page.wait_for_timeout(120)
+        ear.say("A" if far[0] <= far[1] else "B")
     told = page.get_by_test_id("blind-found").inner_text()
     right = int(told.split(" of ")[0])
     assert least <= right <= most
@@ -136,8 +142,7 @@ def test_the_least_that_is_heard_is_found_and_given_to_the_move(page: Page, mivl
         levels = [level_db(ear.hear(press, 9_600)) for press in "AB"]
         heard = abs(levels[0] - levels[1]) > 4.0 * 0.8  # the dip's mean over the band is less than at its middle
         says = "A" if levels[0] < levels[1] else "B"
-        page.get_by_test_id(f"say-{says if heard else 'AB'[int(random.integers(2))]}").click()
-        page.wait_for_timeout(150)
+        ear.say(says if heard else "AB"[int(random.integers(2))])
     expect(page.get_by_test_id("blind-found")).to_contain_text("heard from")
     page.get_by_test_id("blind-done").click()
     page.get_by_test_id("take-least").click()

@@ -72,23 +72,27 @@ export function makeBlind(session: SessionStore, play: Play) {
     }
   }
 
+  let answering = false
+  let first: Blind['press'] = 'A' // of the next trial; pressed while an answer is on its way, it is meant for that
   const pressed = computed(() => play.blind.value?.press ?? null)
   function press(which: Blind['press']) {
     const check = running.value
     if (!check || check.result || (which === 'X' && check.asked.asks !== 'hear')) return
-    play.blind.value = { check_id: check.id, trial: check.n_answered, press: which }
+    if (answering) first = which
+    else play.blind.value = { check_id: check.id, trial: check.n_answered, press: which }
   }
 
-  let answering = false
   async function say(which: 'A' | 'B') {
     const check = running.value
     if (!check || check.result || answering) return
     answering = true
+    first = 'A'
     try {
       const next = await api.answerBlindCheck(id, check.id, check.n_answered, which)
       running.value = next
+      answering = false
       if (next.result) end()
-      else press('A')
+      else press(first)
     } catch (error) {
       problem.value = error instanceof Error ? error.message : String(error)
     } finally {
