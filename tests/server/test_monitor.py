@@ -3,9 +3,10 @@
 import asyncio
 import itertools
 import json
+import os
 import threading
 import time
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import BrokenExecutor, Future, ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -21,7 +22,7 @@ from mivlo.core.moves.bell import Bell
 from mivlo.core.moves.dynamic_bell import DynamicBell
 from mivlo.core.moves.notch import Notch
 from mivlo.core.moves.plane import Plane
-from mivlo.server.monitor import page
+from mivlo.server.monitor import measuring, page
 from mivlo.server.monitor.changes import Changes
 from mivlo.server.monitor.messages import Applied, Held, Late, Play
 from mivlo.server.monitor.player import Change, LivePlay
@@ -211,6 +212,27 @@ def test_a_change_that_takes_long_is_prepared_while_play_goes_on_and_only_the_ne
     sounds = [one for one in sent if isinstance(one, bytes)]
     assert len(sounds) > 4
     assert np.isfinite(np.frombuffer(sounds[-1][40:], "<f4")).all()
+
+
+def test_when_the_process_that_measures_has_ended_a_page_does_without_and_starts_no_other_one(folder):
+    play = play_of(mix_of(0), folder)
+    play.spectra_due = lambda: ("t0", np.zeros((2, 8)), np.zeros((2, 8)))
+
+    def spectra() -> None:  # in a thread that has no loop: here the browser tests' own one may be running
+        with ThreadPoolExecutor(1) as pool:
+            pool.submit(lambda: asyncio.run(page.Page(None, None, folder)._send_spectra(play))).result()
+
+    with measuring.opened():
+        measuring.prepare()
+        own = measuring.submit(os.getpid).result()
+        assert own != os.getpid()
+        with pytest.raises(BrokenExecutor):
+            measuring.submit(os._exit, 1).result()
+        assert measuring.submit(os.getpid).result() != own
+    measuring.prepare()
+    spectra()
+    with pytest.raises(measuring.EndedError):
+        measuring.submit(os.getpid)
 
 
 def test_sound_goes_on_while_the_process_that_measures_is_started(folder, monkeypatch):

@@ -35,9 +35,9 @@ _pages: set[Page] = set()
 @contextlib.asynccontextmanager
 async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
     news = asyncio.create_task(_pass_news_on())
-    yield
+    with measuring.opened():
+        yield
     news.cancel()
-    measuring.close()
 
 
 app = FastAPI(title="Mivlo monitor", lifespan=_lifespan, docs_url=None, redoc_url=None)

@@ -4,6 +4,7 @@ import asyncio
 import contextlib
 import threading
 from collections.abc import Coroutine, Iterable
+from concurrent.futures import BrokenExecutor
 from pathlib import Path
 from typing import Any
 
@@ -293,9 +294,13 @@ class Page:
         if due is not None:
             track_id, before, after = due
             smoothing: Smoothing = "none" if self._asked is None else self._asked.listening.smoothing
-            # Where its process has ended that waits for another one to be started: meanwhile sound goes on.
-            measured = await asyncio.to_thread(submit, measured_levels, (before, after), play.sample_rate_hz, smoothing)
-            before_db, after_db = await asyncio.wrap_future(measured)
+            sides, rate_hz = (before, after), play.sample_rate_hz
+            try:
+                # Where its process has ended that waits for another one to be started: meanwhile sound goes on.
+                measured = await asyncio.to_thread(submit, measured_levels, sides, rate_hz, smoothing)
+                before_db, after_db = await asyncio.wrap_future(measured)
+            except BrokenExecutor:  # it ended just now; the next spectrum is soon due
+                return
             await self.send([Spectra(track_id=track_id, before_db=before_db, after_db=after_db)])
 
     def _change_over(self, play: LivePlay | None) -> None:
