@@ -4,6 +4,7 @@ import asyncio
 import json
 import shutil
 import threading
+import time
 from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -24,12 +25,22 @@ from mivlo.core.engine.listening import Listening, match_question
 from mivlo.core.errors import ParameterError
 from mivlo.server.db.engine import open_db
 from mivlo.server.db.tables import ProductNeedRow, ProductRow, ProductWantRow
-from mivlo.server.jobs.compute import compute, evict
+from mivlo.server.jobs.compute import PROGRESS_S, CancelledError, compute, evict
 from mivlo.server.jobs.worker import ALL_QUEUES, work
 from mivlo.server.services import products
 from mivlo.server.services.analyses import listen
 from mivlo.server.services.level_match import level_match
-from mivlo.server.services.products import WAITED_QUEUE, Priority, begin, drop, listened_to, look_at, want, wanted_of
+from mivlo.server.services.products import (
+    ENDED,
+    WAITED_QUEUE,
+    Priority,
+    begin,
+    drop,
+    listened_to,
+    look_at,
+    want,
+    wanted_of,
+)
 from mivlo.server.services.state import SessionState
 from mivlo.server.services.waiting import look_again
 from mivlo.server.settings import settings
@@ -386,6 +397,36 @@ def test_what_the_same_file_gave_in_another_session_is_not_computed_again(api, m
     assert picture_of(kept) == picture
     answers(role="lead voice")  # is looked for other faults, and looks the same
     assert Counter(begun) == {"suspects": 2, "picture": 1}
+
+
+@pytest.mark.parametrize("again", ["suspects", "in-mix", None])
+def test_what_is_wanted_again_while_its_worker_stops_is_computed_for_whoever_asked(api, monkeypatch, again):
+    """By itself or for what needs it; as where a blind check wants a loudness just when the page has given it up."""
+    state = with_tracks(api, 2.0 + len(again or "") / 10)
+    analyse, stops = SuspectsOf.analyse, [True]
+
+    def stopped_once(self, work, params):
+        if not stops:
+            return analyse(self, work, params)
+        stops.clear()
+        with open_db() as db:
+            drop(db, "page")
+            db.commit()
+        time.sleep(2 * PROGRESS_S)
+        try:
+            work.report(0.5)
+        except CancelledError:
+            if again is not None:
+                wanted(state, again, 0, Priority.HEARD, wanter="blind")
+            raise
+        raise AssertionError("nobody wanted it any more")
+
+    monkeypatch.setattr(SuspectsOf, "analyse", stopped_once)
+    wanted(state, "suspects", 0, Priority.HEARD, wanter="page")
+    until(lambda: not stops and {row.status for row in rows(state)} <= set(ENDED), 30.0)
+    of = {row.kind: (row.status, row.tries) for row in rows(state)}
+    assert of["suspects"] == (("cancelled", 1) if again is None else ("done", 1))
+    assert again is None or of[again] == ("done", 1)
 
 
 def test_what_was_thrown_away_before_it_was_needed_is_computed_again(api):

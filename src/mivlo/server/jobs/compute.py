@@ -30,6 +30,7 @@ from mivlo.server.services.products import (
     hold_products,
     put_back,
     report,
+    stopped,
     want,
     wanted_of,
 )
@@ -37,7 +38,7 @@ from mivlo.server.services.same_content import content_of, twin_of
 from mivlo.server.services.sessions import read_session
 from mivlo.server.settings import settings
 
-__all__ = ["compute", "evict", "result_now"]
+__all__ = ["PROGRESS_S", "CancelledError", "compute", "evict", "result_now"]
 
 PROGRESS_STEP, PROGRESS_S = 0.02, 0.1
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 0.1, 5.0  # before what the database did not take is tried again
@@ -63,7 +64,7 @@ def compute(product_id: str, worker: str) -> None:
     try:
         result, n_bytes, content = _run(row)
     except CancelledError:
-        _ended(row, status="cancelled")
+        _insist(lambda db: stopped(db, product_id))
     except NeedGoneError:
         _ask_again(row)
     except MivloError as error:

@@ -14,7 +14,7 @@ from enum import IntEnum
 from typing import Any
 
 from pydantic import BaseModel
-from sqlalchemy import Select, delete, exists, func, select, text, update
+from sqlalchemy import ColumnElement, Select, delete, exists, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session as Database
 
@@ -46,7 +46,9 @@ __all__ = [
     "not_foreseen_any_more",
     "put_back",
     "report",
+    "stopped",
     "take_up",
+    "tell_of_deletion",
     "want",
     "wanted_of",
 ]  # fmt: skip
@@ -303,10 +305,28 @@ def put_back(db: Database, product_id: str, *, code: str, reason: str) -> None:
         return
     if row.tries >= MOST_TRIES:
         finish(db, product_id, status="failed", code=code, reason=reason)
-        return
+    else:
+        _wait_again(db, row)
+
+
+def _wait_again(db: Database, row: ProductRow) -> None:
     row.status, row.worker, row.progress = "waiting", None, 0.0
     enqueue(db, row)
     _tell(db, row)
+
+
+def stopped(db: Database, product_id: str) -> None:
+    """Note that work on a product was stopped since nobody wanted it; who has asked for it meanwhile gets it still."""
+    hold_products(db)
+    row = db.get(ProductRow, product_id, with_for_update=True, populate_existing=True)
+    if row is None or row.status != "running":
+        return
+    if row.cancel_requested and not row.foreseen and db.scalar(_unwanted_of([product_id])) is not None:
+        finish(db, product_id, status="cancelled")
+        return
+    row.tries -= 1
+    row.cancel_requested = False
+    _wait_again(db, row)
 
 
 def take_up(db: Database, worker: str, *, died: bool) -> None:
@@ -345,6 +365,12 @@ def drop(db: Database, wanter: str, product_ids: Sequence[str] | None = None) ->
         mine.append(ProductWantRow.product_id.in_(product_ids))
     given_up = db.scalars(delete(ProductWantRow).where(*mine).returning(ProductWantRow.product_id)).all()
     _cancel_unwanted(db, given_up)
+
+
+def tell_of_deletion(db: Database, which: ColumnElement[bool]) -> None:
+    """Tell whoever waits for products that are about to be deleted that these will not come."""
+    for row in db.scalars(select(ProductRow).where(which, ProductRow.status.not_in(ENDED))):
+        tell(db, ProductNews(session_id=row.session_id, id=row.id, kind=row.kind, status="cancelled"))
 
 
 def cancel(db: Database, row: ProductRow) -> None:
