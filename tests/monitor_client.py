@@ -95,14 +95,16 @@ class MonitorClient:
         at_frame: int = 0,
         epoch: int = 1,
         holds_frames: int = 0,
+        in_turn: bool = False,
     ) -> Played:
-        """Play a session, listening in one way after another, each on a revision; spread over the time."""
+        """Play a session, listening in one way after another, each on a revision; spread over the time, or else each as
+        soon as the one before is heard."""
         (revision, listening), *waiting = listenings
         first = {"do": "play", "epoch": epoch, "at_frame": at_frame, "log": True, "session_id": state["id"]}
         played = Played(epoch)
         with connect(self._url, origin=self._origin, max_size=None, proxy=None) as socket:
             socket.send(json.dumps(first | {"revision": revision, "listening": listening}))
-            while played.n_frames < n_frames and not played.told("problem"):
+            while (played.n_frames < n_frames or (in_turn and waiting)) and not played.told("problem"):
                 data = socket.recv(timeout=20)
                 if isinstance(data, str):
                     played.said.append(json.loads(data))
@@ -111,7 +113,9 @@ class MonitorClient:
                 if late is not None:
                     socket.send(json.dumps(late))
                 done = len(listenings) - len(waiting)
-                if waiting and played.n_frames > n_frames * done // (len(listenings) + 1):
+                is_heard = any(one["seq"] == done - 1 for one in played.told("applied"))
+                is_time = played.n_frames > n_frames * done // (len(listenings) + 1)
+                if waiting and (is_heard if in_turn else is_time):
                     revision, listening = waiting.pop(0)
                     message = {"do": "listen", "seq": done, "session_id": state["id"]}
                     socket.send(json.dumps(message | {"revision": revision, "listening": listening}))

@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from mivlo.core.analyses.loudness import Loudnesses
 from mivlo.core.treatment import parse_treatment
 
 from .helpers import RATE, client_of, edit, new_session, session_with_track, step_back, upload, wav
@@ -124,7 +125,7 @@ def test_a_switch_to_the_same_side_looks_like_one_to_the_other(http, mivlo, chec
     state, _, begin = checked
     check = begin().json()
     presses = [(state["revision"], {"blind": {"check_id": check["id"], "trial": 0, "press": one}}) for one in "AXBXAB"]
-    played = client_of(mivlo).play_changing(state, presses, n_frames=90_000, holds_frames=1_024)
+    played = client_of(mivlo).play_changing(state, presses, n_frames=90_000, holds_frames=2_048, in_turn=True)
     switches = {one["seq"] for one in played.told("applied")}
     assert not played.told("problem"), played.told("problem")
     assert switches == set(range(6))  # X is A or B: one of its neighbours is the same
@@ -158,6 +159,22 @@ def test_what_cannot_be_checked_is_refused_with_the_reason(http, checked):
     refused = http.post(f"/api/sessions/{silent.json()['id']}/blind-checks", json=body)
     assert refused.status_code == 422
     assert "silent" in refused.json()["message"]
+
+
+def test_a_check_whose_session_is_deleted_while_it_begins_is_answered_in_words(api, monkeypatch):
+    state = session_with_track(api, seconds=1.5)
+    state = edit(api, state, added("a", BELL, strip_id=state["tracks"][0]["id"])).json()
+    path, analyse = f"/api/sessions/{state['id']}", Loudnesses.analyse
+
+    def deleted_meanwhile(self, work, params):
+        api.delete(path, params={"for_good": True})
+        return analyse(self, work, params)
+
+    monkeypatch.setattr(Loudnesses, "analyse", deleted_meanwhile)
+    body = {"asks": "hear", "compared": {"what": "all-moves"}, "strip_id": state["tracks"][0]["id"]}
+    refused = api.post(f"{path}/blind-checks", json=body)
+    assert refused.status_code == 404, refused.text
+    assert "was deleted while" in refused.json()["message"]
 
 
 def test_kept_moves_stay_over_all_sessions_and_are_treatment_files_outside(api):

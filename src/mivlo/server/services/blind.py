@@ -54,7 +54,7 @@ def begin(db: Database, session: SessionState, asked: AskedCheck) -> BlindCheck:
     Raises
     ------
     ParameterError: a loop that is too short or silent, a move without a depth
-    NotFoundError: no such strip, move or treatment
+    NotFoundError: no such session, strip, move or treatment
     """
     treated = session.as_treated(asked.treatment)
     full_db = 0.0
@@ -71,9 +71,12 @@ def begin(db: Database, session: SessionState, asked: AskedCheck) -> BlindCheck:
     n_frames = 0 if question is None else question.end - question.start
     check_loop(n_frames, session.sample_rate_hz, ())
     assert question is not None
-    match = level_match(
-        question, session_id=session.id, sample_rate_hz=session.sample_rate_hz, wanter=f"blind {new_id()}"
-    )
+    try:
+        match = level_match(
+            question, session_id=session.id, sample_rate_hz=session.sample_rate_hz, wanter=f"blind {new_id()}"
+        )
+    except LookupError as error:
+        raise NotFoundError(f"session {session.id} was deleted while this check began") from error
     check_loop(n_frames, session.sample_rate_hz, (match.before.loudness_lufs, match.after.loudness_lufs))
     row = BlindCheckRow(
         session_id=session.id, asked=asked.model_dump(mode="json"), secret=_drawn(asked).model_dump(mode="json"),

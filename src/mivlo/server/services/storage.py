@@ -16,7 +16,7 @@ from mivlo.core.model import Audio
 from mivlo.server.db.tables import AudioRow, ChangeRow, ProductRow, SessionRow, StripRow
 from mivlo.server.services.handover import HAND_OVER
 from mivlo.server.services.imports import TAKE_IN
-from mivlo.server.services.products import hold_products
+from mivlo.server.services.products import hold_products, tell_of_deletion
 from mivlo.server.services.sessions import lock_session
 from mivlo.server.services.state import audio_ids_in
 from mivlo.server.settings import settings
@@ -125,6 +125,7 @@ def delete_session(db: Database, session_id: str) -> Freed:
         raise NotFoundError(f"session {session_id:.80} is not there")
     folders = list(_folders_of(db, session_id))
     freed_bytes = _bytes_of(folders)
+    tell_of_deletion(db, ProductRow.session_id == session_id)
     db.delete(row)
     db.commit()  # what is not in the database any more is in nobody's way, even if this ends here
     _remove(folders)
@@ -138,6 +139,7 @@ def delete_handover(db: Database, handover_id: str) -> Freed:
         raise NotFoundError(f"hand-over {handover_id:.80} is not there")
     folder = settings().handover_folder(handover_id)
     freed_bytes = _bytes_of([folder])
+    tell_of_deletion(db, ProductRow.id == handover_id)
     db.delete(row)
     db.commit()
     _remove([folder])
@@ -162,7 +164,9 @@ def delete_audio(db: Database, session_id: str, audio_id: str) -> Freed:
     _forget_changes_with(db, row, audio_id)
     folders = _folders_with(db, session_id, audio_id)
     freed_bytes = _bytes_of(folders)
-    db.execute(delete(ProductRow).where(ProductRow.id.in_([folder.name for folder in folders])))
+    made_of_it = ProductRow.id.in_([folder.name for folder in folders])
+    tell_of_deletion(db, made_of_it)
+    db.execute(delete(ProductRow).where(made_of_it))
     db.delete(audio)
     db.commit()
     _remove(folders)
