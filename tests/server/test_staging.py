@@ -96,7 +96,11 @@ def test_the_same_file_is_stored_once_and_outlives_who_had_it_first(api):
                                  ("original", other_rate, True), ("session.npy", other_rate, False)):  # fmt: skip
         assert (folder_of(state, 0) / name).samefile(folder_of(first, 0) / name) == is_same
     assert second["audio"][second["tracks"][0]["audio_id"]]["original_name"] == "b.wav"
-    api.delete(f"/api/sessions/{first['id']}", params={"for_good": True})
+    # The third session has the file too, but not what was made of it at another rate.
+    of_other = sum(file.stat().st_blocks * 512 for file in folder_of(other_rate, 0).glob("session.npy"))
+    for state, freed_bytes in ((first, 0), (other_rate, of_other)):
+        told = api.delete(f"/api/sessions/{state['id']}", params={"for_good": True}).json()
+        assert told == {"freed_bytes": freed_bytes}
     assert (folder_of(second, 0) / "original").read_bytes() == data
     assert len(np.load(folder_of(second, 0) / "session.npy")[0]) == round(0.4 * 48_000)
 

@@ -51,7 +51,7 @@ def test_fifty_times_in_looked_at_removed_and_deleted_leave_nothing(http, mivlo)
 
 
 def test_a_deleted_session_comes_back_whole_from_the_shelf_until_its_time_is_over(api):
-    state = session_with_track(api, seconds=0.2)
+    state = session_with_track(api, seconds=0.2, seed=61)
     path = f"/api/sessions/{state['id']}"
     assert api.delete(path).json() == {"freed_bytes": 0}
     assert state["id"] not in {one["id"] for one in api.get("/api/sessions").json()}

@@ -1,7 +1,9 @@
 """What sessions, hand-overs and sound take on the disk, and making it free for good."""
 
+import os
 import shutil
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -76,14 +78,14 @@ def storage_of(db: Database, session_id: str) -> Storage:
         raise NotFoundError(f"session {session_id:.80} is not there")
     used = _used_now(db, session_id)
     unused = [
-        UnusedAudio(audio=Audio.model_validate(row.facts), bytes=_bytes_of(_folders_with(db, session_id, row.id)))
+        UnusedAudio(audio=Audio.model_validate(row.facts), bytes=_freed_by(_folders_with(db, session_id, row.id)))
         for row in db.scalars(select(AudioRow).where(AudioRow.session_id == session_id))
         if row.id not in used
     ]
     handovers = db.scalars(_products_of(session_id).where(ProductRow.kind == HAND_OVER))
     return Storage(
         session_bytes=_bytes_of(_folders_of(db, session_id)),
-        handover_bytes={one: _bytes_of([settings().handover_folder(one)]) for one in handovers},
+        handover_bytes={one: _freed_by([settings().handover_folder(one)]) for one in handovers},
         unused=unused,
     )
 
@@ -109,7 +111,7 @@ def shelf(db: Database) -> list[Shelved]:
     rows = db.scalars(there.order_by(SessionRow.shelved_at.desc()))
     return [
         Shelved(
-            id=row.id, name=row.name, bytes=_bytes_of(_folders_of(db, row.id)),
+            id=row.id, name=row.name, bytes=_freed_by(_folders_of(db, row.id)),
             goes_at=row.shelved_at + timedelta(days=SHELF_DAYS),
         )
         for row in rows
@@ -124,7 +126,7 @@ def delete_session(db: Database, session_id: str) -> Freed:
     if row is None:
         raise NotFoundError(f"session {session_id:.80} is not there")
     folders = list(_folders_of(db, session_id))
-    freed_bytes = _bytes_of(folders)
+    freed_bytes = _freed_by(folders)
     tell_of_deletion(db, ProductRow.session_id == session_id)
     db.delete(row)
     db.commit()  # what is not in the database any more is in nobody's way, even if this ends here
@@ -138,7 +140,7 @@ def delete_handover(db: Database, handover_id: str) -> Freed:
     if row is None or row.kind != HAND_OVER:
         raise NotFoundError(f"hand-over {handover_id:.80} is not there")
     folder = settings().handover_folder(handover_id)
-    freed_bytes = _bytes_of([folder])
+    freed_bytes = _freed_by([folder])
     tell_of_deletion(db, ProductRow.id == handover_id)
     db.delete(row)
     db.commit()
@@ -163,7 +165,7 @@ def delete_audio(db: Database, session_id: str, audio_id: str) -> Freed:
         raise ConflictError("a track or a reference has this sound: remove that first")
     _forget_changes_with(db, row, audio_id)
     folders = _folders_with(db, session_id, audio_id)
-    freed_bytes = _bytes_of(folders)
+    freed_bytes = _freed_by(folders)
     made_of_it = ProductRow.id.in_([folder.name for folder in folders])
     tell_of_deletion(db, made_of_it)
     db.execute(delete(ProductRow).where(made_of_it))
@@ -252,10 +254,20 @@ def _folders_of(db: Database, session_id: str) -> Iterator[Path]:
         yield settings().handover_folder(product_id)
 
 
-def _bytes_of(folders: "Iterator[Path] | list[Path]") -> int:
+def _bytes_of(folders: Iterable[Path]) -> int:
     """Return what folders take; of a file that is stored once for several, their share."""
-    found = (file.stat() for folder in folders for file in folder.rglob("*") if file.is_file())
-    return sum(one.st_blocks * 512 // one.st_nlink for one in found)
+    return sum(one.st_blocks * 512 // one.st_nlink for one in _files_in(folders))
+
+
+def _freed_by(folders: Iterable[Path]) -> int:
+    """Return what becomes free when folders are deleted: nothing by a file that others have, too."""
+    found = [((one.st_dev, one.st_ino), one) for one in _files_in(folders)]
+    n_here = Counter(inode for inode, _ in found)
+    return sum(one.st_blocks * 512 for inode, one in dict(found).items() if n_here[inode] == one.st_nlink)
+
+
+def _files_in(folders: Iterable[Path]) -> Iterator[os.stat_result]:
+    return (file.stat() for folder in folders for file in folder.rglob("*") if file.is_file())
 
 
 def _remove(paths: list[Path]) -> None:
