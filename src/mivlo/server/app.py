@@ -2,30 +2,48 @@
 
 import asyncio
 import importlib
+import threading
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import ExitStack, asynccontextmanager, suppress
 from pathlib import Path
 
 from fastapi import FastAPI
 from fastapi.responses import FileResponse
 from fastapi.staticfiles import StaticFiles
+from sqlalchemy.exc import SQLAlchemyError
 
 from mivlo import __version__
+from mivlo.core.analyses.registry import ANALYSES
 from mivlo.core.errors import NotFoundError
 from mivlo.server.access import LocalOnly
 from mivlo.server.api import analyses, bench, bundles, gather, handover, kept_moves, proof, sessions, staging
 from mivlo.server.api import news as news_api
 from mivlo.server.api import round as round_api
 from mivlo.server.api.common import add_error_handlers
+from mivlo.server.db.engine import CONNECTIONS, open_db
+from mivlo.server.services.sessions import list_sessions
 from mivlo.server.serving import serve_on_loopback
 from mivlo.server.settings import settings
 
 __all__ = ["create_app", "first_main", "main"]
 
 
+def _warm_up() -> None:
+    """Build what the first session that is opened would wait for."""
+    bench.about()
+    for analysis in ANALYSES.values():
+        if analysis.is_asked_for:
+            analysis.adapter()
+            analysis.shown_adapter()
+    with suppress(SQLAlchemyError), ExitStack() as held:  # without a database there is nothing to be opened
+        for _ in range(CONNECTIONS):  # as many questions are asked at once
+            list_sessions(held.enter_context(open_db()))
+
+
 @asynccontextmanager
 async def _lifespan(_: FastAPI) -> AsyncIterator[None]:
     passing_on = asyncio.create_task(news_api.pass_on())
+    threading.Thread(target=_warm_up, name="warm-up", daemon=True).start()
     yield
     passing_on.cancel()
 

@@ -40,6 +40,9 @@ async function list() {
 }
 onMounted(() => insisted(list))
 
+/** Whoever points at a session is about to open it. */
+const prepare = () => void Promise.all([import('./SessionScreen.vue'), import('./BenchScreen.vue')])
+
 const shelve = (session: SessionSummary) => insisted(() => api.deleteSession(session.id).then(list))
 const bringBack = (one: Shelved) => insisted(() => api.bringBack(one.id).then(list))
 const removeForGood = (one: Shelved) => api.deleteSession(one.id, true).then(list)
@@ -86,7 +89,9 @@ const make = () =>
         <RouterLink
           class="session"
           data-test="session"
-          :to="`/session/${session.id}/${session.n_tracks ? 'bench' : 'gather'}`">
+          :to="`/session/${session.id}/${session.n_tracks ? 'bench' : 'gather'}`"
+          @focus="prepare"
+          @pointerenter="prepare">
           <strong
             ><bdi>{{ session.name }}</bdi></strong
           >

@@ -178,6 +178,10 @@ class Analysis(ABC, Generic[Asked, Params, Result]):
         """Return what writes and reads results. Raises nothing. Source: ours."""
         return _adapter(self.result)
 
+    def shown_adapter(self) -> TypeAdapter[Any]:
+        """Return what writes what a page is shown. Raises nothing. Source: ours."""
+        return _adapter(self.shown or self.result)
+
     @property
     def is_asked_for(self) -> bool:
         """Whether a page can ask for it."""

@@ -1,6 +1,8 @@
 """Bench: what this installation can do, and what moves do."""
 
-from fastapi import APIRouter
+from functools import lru_cache
+
+from fastapi import APIRouter, Response
 from pydantic import BaseModel, Field
 
 from mivlo import __version__
@@ -42,11 +44,17 @@ class Moves(BaseModel):
     amount: float = Field(default=100.0, ge=0.0, le=150.0)
 
 
-@router.get("/about")
-def about() -> About:
+@router.get("/about", response_model=About)
+def about() -> Response:
     """Return kinds of moves with limits and starting values, roles, and where sound comes from."""
+    return Response(_about(), media_type="application/json")
+
+
+@lru_cache
+def _about() -> bytes:
+    """Return what stays the same as long as this process runs."""
     limits = settings().import_limits
-    return About(
+    told = About(
         version=__version__,
         monitor_port=settings().monitor_port,
         roles=list(ROLES),
@@ -58,6 +66,7 @@ def about() -> About:
         import_limits=f"up to {limits.max_seconds / 3_600:g} hours and {limits.max_bytes / 2**30:g} GiB a file, "
         f"{limits.min_rate_hz // 1000}-{limits.max_rate_hz // 1000} kHz; more than two channels are split",
     )
+    return told.model_dump_json().encode()
 
 
 @router.post("/response")

@@ -11,9 +11,10 @@ from sqlalchemy.orm import Session, sessionmaker
 
 from mivlo.server.settings import settings
 
+CONNECTIONS = 5  # kept; more are made where they are needed
 LATE_S = 1.0  # a server that still runs says by itself that a statement took too long
 
-__all__ = ["engine", "is_newest", "open_db"]
+__all__ = ["CONNECTIONS", "engine", "is_newest", "open_db"]
 
 
 class PatientConnection(psycopg.Connection[Any]):
@@ -43,7 +44,9 @@ def engine() -> Engine:
 
     own = settings()
     patience_s = own.statement_s + LATE_S
-    return create_engine(own.database_url, creator=connect, pool_pre_ping=True, pool_size=5, pool_timeout=patience_s)
+    return create_engine(
+        own.database_url, creator=connect, pool_pre_ping=True, pool_size=CONNECTIONS, pool_timeout=patience_s
+    )
 
 
 def open_db() -> Session:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from pydantic import BaseModel, TypeAdapter
+from pydantic import BaseModel
 from sqlalchemy import select
 
 from mivlo.core.analyses.base import Analysis, AnyAnalysis, Need
@@ -64,7 +64,7 @@ def _shown(session: SessionState, analysis: AnyAnalysis, asked: BaseModel, param
     if type(analysis).show is Analysis.show:
         return result.encode()
     shown = analysis.show(session, asked, params, analysis.adapter().validate_json(result))
-    return TypeAdapter(analysis.shown or analysis.result).dump_json(shown)
+    return analysis.shown_adapter().dump_json(shown)
 
 
 def _known(need: Need) -> Any:

@@ -1,5 +1,7 @@
 """Reading sessions, changing them undoably and once, and telling those who watch."""
 
+import threading
+from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
@@ -48,11 +50,14 @@ OF_SESSION = (
     "name", "loop_start_frame", "loop_end_frame", "sections", "right_of_way", "judged", "treatments", "references",
 )  # fmt: skip
 DRAFTS_KEPT = 20
+MOST_HELD = 8
 LISTENS_AFTER_S = 1.0  # a fader that is nudged on and on is listened to once
 Patch = dict[str, Any]
 REFUSALS: dict[str, type[MivloError]] = {
     error.code: error for error in (ConflictError, NotFoundError, ParameterError, MivloError)
 }
+_holding = threading.Lock()
+_held: OrderedDict[str, SessionState] = OrderedDict()  # as they were last read
 
 
 def list_sessions(db: Database) -> list[SessionSummary]:
@@ -104,11 +109,34 @@ def insert_session(db: Database, session: Session, audio: Sequence[AudioRow]) ->
 
 
 def read_session(db: Database, session_id: str) -> SessionState:
-    """Return a session; raises NotFoundError."""
-    return _state(db, _session_row(db, session_id))
+    """Return a session; raises NotFoundError. To be called where this transaction has changed nothing of it: what was
+    read of a revision is held, since every screen asks many questions about the same one."""
+    row = _session_row(db, session_id)
+    held = _held.get(row.id)
+    if held is None or held.revision != row.revision:
+        held = _content(db, row)
+        with _holding:
+            _held[row.id] = held
+            _held.move_to_end(row.id)
+            while len(_held) > MOST_HELD:
+                _held.popitem(last=False)
+    return held.model_copy(update=_history(db, row))
 
 
 def _state(db: Database, row: SessionRow) -> SessionState:
+    return _content(db, row).model_copy(update=_history(db, row))
+
+
+def _history(db: Database, row: SessionRow) -> dict[str, Undoable | None]:
+    """Return what can be taken back and made again; older changes can be forgotten without a new revision."""
+    near = select(ChangeRow.number, ChangeRow.edit_id, ChangeRow.label).where(
+        ChangeRow.session_id == row.id, ChangeRow.number.in_((row.history_at, row.history_at + 1))
+    )
+    found = {number: Undoable(edit_id=edit_id, label=label) for number, edit_id, label in db.execute(near)}
+    return {"undo": found.get(row.history_at), "redo": found.get(row.history_at + 1)}
+
+
+def _content(db: Database, row: SessionRow) -> SessionState:
     strips = _strip_rows(db, row.id)
     audio = db.execute(select(AudioRow.id, AudioRow.facts).where(AudioRow.session_id == row.id))
     tracks = [strip for strip in strips if strip.state["kind"] == "track"]
@@ -116,8 +144,8 @@ def _state(db: Database, row: SessionRow) -> SessionState:
     return SessionState.model_validate(
         {name: getattr(row, name) for name in ("id", "sample_rate_hz", "revision", "is_demo", *OF_SESSION)}
         | {
-            "undo": _undoable(db, row.id, row.history_at),
-            "redo": _undoable(db, row.id, row.history_at + 1),
+            "undo": None,
+            "redo": None,
             "tracks": [track.state for track in tracks],
             "groups": [strip.state for strip in strips if strip.state["kind"] == "group" and not strip.is_mix],
             "master": next(strip.state for strip in strips if strip.is_mix),
@@ -411,8 +439,3 @@ def _apply(db: Database, session_id: str, patch: Patch, *, forward: bool) -> Non
 
 def _change(db: Database, session_id: str, number: int) -> ChangeRow | None:
     return db.scalar(select(ChangeRow).where(ChangeRow.session_id == session_id, ChangeRow.number == number))
-
-
-def _undoable(db: Database, session_id: str, number: int) -> Undoable | None:
-    change = _change(db, session_id, number)
-    return None if change is None else Undoable(edit_id=change.edit_id, label=change.label)
