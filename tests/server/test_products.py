@@ -392,7 +392,7 @@ def test_what_the_same_file_gave_in_another_session_is_not_computed_again(api, m
     again, found_again, picture_again = answers()
     assert (found_again, picture_again) == (found, picture)
     assert Counter(begun) == {"suspects": 1, "picture": 1}
-    assert api.delete(f"/api/sessions/{first['id']}?for_good=true").json()["freed_bytes"] > 0
+    assert api.delete(f"/api/sessions/{first['id']}?for_good=true").json() == {"freed_bytes": 0}  # the other has it all
     (kept,) = (row.id for row in rows(again) if row.kind == "picture")
     assert picture_of(kept) == picture
     answers(role="lead voice")  # is looked for other faults, and looks the same

@@ -120,7 +120,7 @@ def test_the_history_goes_on_after_the_sound_that_was_deleted(api):
 def test_a_session_goes_with_everything_of_it_and_no_other_is_touched(http, mivlo):
     other = session_with_track(http, seconds=1.0)
     before = taken(mivlo.data)
-    state = session_with_track(http, seconds=2.0)
+    state = session_with_track(http, seconds=2.0, seed=62)
     assert analysed(http, state, "suspects", strip_id=state["master"]["id"])
     assert len(analysed(http, state, "ensemble")["columns"]) == 1
     asked = http.post(f"/api/sessions/{state['id']}/handovers", json={"what": "mix"}).json()
