@@ -2,6 +2,8 @@
 
 import asyncio
 import importlib
+import multiprocessing
+import sys
 import threading
 from collections.abc import AsyncIterator
 from contextlib import ExitStack, asynccontextmanager, suppress
@@ -24,6 +26,7 @@ from mivlo.server.db.engine import CONNECTIONS, open_db
 from mivlo.server.services.sessions import list_sessions
 from mivlo.server.serving import serve_on_loopback
 from mivlo.server.settings import settings
+from mivlo.server.with_parent import end_with_parent
 
 __all__ = ["create_app", "first_main", "main"]
 
@@ -80,9 +83,18 @@ def create_app(*, web: Path | None) -> FastAPI:
 
 
 def first_main() -> None:
-    """Bring the data into order, then serve."""
-    importlib.import_module("mivlo.server.prepare").prepare(settings().demo_folder)  # of which a restart needs nothing
+    """Bring the data into order, then serve; what only that needs goes with a process of its own."""
+    preparing = multiprocessing.get_context("fork").Process(target=_prepare)
+    preparing.start()
+    preparing.join()
+    if preparing.exitcode:  # it has said why
+        sys.exit(1)
     main()
+
+
+def _prepare() -> None:
+    end_with_parent()
+    importlib.import_module("mivlo.server.prepare").prepare(settings().demo_folder)
 
 
 def main() -> None:

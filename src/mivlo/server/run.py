@@ -2,7 +2,6 @@
 
 import argparse
 import contextlib
-import ctypes
 import fcntl
 import http.client
 import os
@@ -18,13 +17,13 @@ from types import FrameType
 from typing import Any
 
 from mivlo.server.db.cluster import Cluster, ClusterError, ElsewhereDatabase, start_cluster
+from mivlo.server.with_parent import end_with_parent
 
 __all__ = ["StepError", "default_data_folder", "main", "only_one", "own_port"]
 
 PROCESSES = {"pages": "mivlo.server.app", "sound": "mivlo.server.monitor.app", "jobs": "mivlo.server.jobs.worker"}
 READY_SECONDS = 180.0  # a busy machine takes its time
 STOP_SECONDS = 5.0
-PR_SET_PDEATHSIG = 1
 NICENESS = 5  # of the jobs: below pages, and far below sound; while they are loaded, too
 THREADS = ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS")
 DATABASE, FRONT_END = "the database", "the front end"
@@ -193,20 +192,16 @@ def _api_port(arguments: argparse.Namespace) -> int:
     return int(arguments.port) + 2 if arguments.dev else int(arguments.port)
 
 
-def _die_with_parent() -> None:
-    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
-
-
 def _step_back() -> None:
     """Let pages and sound go first; where the kernel schedules by sessions, "nice" counts only within one."""
-    _die_with_parent()
+    end_with_parent()
     os.nice(NICENESS)
     with contextlib.suppress(OSError):
         Path("/proc/self/autogroup").write_text(f"{NICENESS}")
 
 
 def _popen(
-    command: list[str], *, first: Callable[[], None] = _die_with_parent, **kind: Any
+    command: list[str], *, first: Callable[[], None] = end_with_parent, **kind: Any
 ) -> subprocess.Popen[bytes]:  # fmt: skip
     return subprocess.Popen(command, preexec_fn=first, start_new_session=True, **kind)  # noqa: PLW1509
 

@@ -7,7 +7,6 @@ before it was computing.
 
 import asyncio
 import contextlib
-import ctypes
 import gc
 import importlib
 import logging
@@ -32,6 +31,7 @@ from mivlo.server.jobs.compute import compute
 from mivlo.server.services.analyses import listen
 from mivlo.server.services.products import LISTEN, QUEUE, TASK, WAITED_QUEUE, fetch_again, take_up
 from mivlo.server.settings import settings
+from mivlo.server.with_parent import end_with_parent
 
 __all__ = ["ALL_QUEUES", "main", "work"]
 
@@ -39,7 +39,6 @@ ALL_QUEUES = (WAITED_QUEUE, QUEUE)
 IDLE_S = 20.0
 HEARTBEAT_S, SILENT_S = 1.0, 8.0  # how often a worker says that it lives, and how long one may be silent
 LOOKS_FOR_DELAYED_S = 0.5  # jobs that are put off are not told of when they are due
-PR_SET_PDEATHSIG = 1
 FIRST_PAUSE_S, LONGEST_PAUSE_S, CALM_S = 0.1, 10.0, 30.0
 
 
@@ -160,7 +159,7 @@ class Activity:
 
 def _work_in_process(worker: str, queues: Sequence[str], died: bool) -> None:
     """Be a worker of its own; ends with its parent, and when the database goes away."""
-    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
+    end_with_parent(signal.SIGKILL)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     engine.cache_clear()
     tempfile.tempdir = str(settings().data)  # what does not fit into memory is larger than some places for such files
